@@ -1,0 +1,96 @@
+"""Where the samples of parts come from: a folder of files at the session's rate."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+import soundfile
+
+from pondel.core.errors import BadDocument
+
+
+class Reader(Protocol):
+    """Random access to one recording."""
+
+    channels: int
+    frames: int
+
+    def read(self, start: int, frames: int) -> np.ndarray:
+        """float32 (frames, channels) from `start`; silence outside the recording."""
+        ...
+
+
+class Media(Protocol):
+    """Opens recordings by the name that stands in the document."""
+
+    def open(self, file: str) -> Reader: ...
+
+
+class FileReader:
+    """One open audio file. Not to be shared between threads."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = soundfile.SoundFile(str(path))
+        self.channels: int = self._file.channels
+        self.frames: int = self._file.frames
+        self._position = 0
+
+    def read(self, start: int, frames: int) -> np.ndarray:
+        out = np.zeros((frames, self.channels), np.float32)
+        first = max(start, 0)
+        last = min(start + frames, self.frames)
+        if last <= first:
+            return out
+        if first != self._position:
+            self._file.seek(first)
+        wanted = out[first - start : last - start]
+        got = self._file.read(last - first, dtype="float32", always_2d=True)
+        wanted[: got.shape[0]] = got
+        self._position = first + got.shape[0]
+        return out
+
+
+class ArrayReader:
+    """A recording held in memory, float32 (frames, channels)."""
+
+    def __init__(self, samples: np.ndarray) -> None:
+        self._samples = np.atleast_2d(samples.T).T.astype(np.float32)
+        self.frames, self.channels = self._samples.shape
+
+    def read(self, start: int, frames: int) -> np.ndarray:
+        out = np.zeros((frames, self.channels), np.float32)
+        first, last = max(start, 0), min(start + frames, self.frames)
+        if last > first:
+            out[first - start : last - start] = self._samples[first:last]
+        return out
+
+
+class ArrayMedia:
+    """Recordings held in memory by name."""
+
+    def __init__(self, samples: dict[str, np.ndarray]) -> None:
+        self._samples = samples
+
+    def open(self, file: str) -> Reader:
+        return ArrayReader(self._samples[file])
+
+
+class FolderMedia:
+    """Recordings in a folder; names may not lead out of it."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder.resolve()
+
+    def path(self, file: str) -> Path:
+        """The file's place; BadDocument when it lies outside the folder or does not exist."""
+        path = (self._folder / file).resolve()
+        if not path.is_relative_to(self._folder):
+            raise BadDocument(f"the file {file!r} lies outside the session's folder")
+        if not path.is_file():
+            raise BadDocument(f"the file {file!r} is missing")
+        return path
+
+    def open(self, file: str) -> Reader:
+        return FileReader(self.path(file))

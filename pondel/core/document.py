@@ -1,0 +1,218 @@
+"""The mix document: everything that makes a session, except the samples.
+
+It is immutable in use: an edit makes a new one. As JSON it is `session.json`, whose field
+names scripts rely on.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import Field, TypeAdapter, ValidationError, model_validator
+
+from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves.base import Document, MoveBase, Tap, choice, number
+from pondel.core.moves.compressor import Compressor
+
+Role = Literal[
+    "kick",
+    "snare",
+    "hats",
+    "percussion",
+    "bass",
+    "guitar",
+    "keys",
+    "pad",
+    "brass",
+    "strings",
+    "lead",
+    "voice",
+    "backing voice",
+    "effect",
+    "other",
+]
+ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
+# With one registered kind the union is that kind; a second one turns it into a tagged union.
+Move = Annotated[Compressor, Field(description="One treatment in a part's chain.")]
+Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
+Name = Annotated[str, Field(min_length=1, max_length=80)]
+
+
+class Section(Document):
+    """A named stretch of the song."""
+
+    id: Identifier
+    name: Name
+    start_s: float = Field(ge=0)
+    end_s: float = Field(ge=0)
+
+    @model_validator(mode="after")
+    def _ends_after_start(self) -> Self:
+        if self.end_s <= self.start_s:
+            raise ValueError(f"section {self.name!r} ends before it starts")
+        return self
+
+
+class Send(Document):
+    """A copy of a part fed to a return."""
+
+    to: Identifier
+    level_db: float = Field(0.0, ge=-90, le=24)
+    tap: Tap = "after fader"
+
+
+class Part(Document):
+    """One recording in the session, or a return fed by sends."""
+
+    id: Identifier
+    name: Name
+    role: Role = "other"
+    file: str | None = None
+    source: Literal["file", "sends"] = "file"
+    start_s: float = Field(0.0, ge=0, le=36000)
+    trim_db: float = number(
+        "Trim", default=0.0, low=-60, high=60, unit="dB", step=0.5, help="Gain of the recording."
+    )
+    fader_db: float = number(
+        "Fader", default=0.0, low=-90, high=24, unit="dB", step=0.5, help="Level in the mix."
+    )
+    pan: float = number(
+        "Pan",
+        default=0.0,
+        low=-1,
+        high=1,
+        step=0.05,
+        decimals=2,
+        help="-1 is left, 1 is right; constant power.",
+    )
+    mute: bool = choice("Mute", default=False, help="Out of the mix and of keys after the fader.")
+    silent_key: bool = choice(
+        "Silent key", default=False, help="Heard only by keys, never in the mix."
+    )
+    sends: list[Send] = Field(default_factory=list)
+    moves: list[Move] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _has_one_source(self) -> Self:
+        if self.source == "file" and self.file is None:
+            raise ValueError(f'part {self.name!r} has no file (a return says "source": "sends")')
+        return self
+
+
+class Zone(Document):
+    """A frequency range in which parts fight, and who keeps it."""
+
+    id: Identifier
+    low_hz: float = Field(ge=10, le=24000)
+    high_hz: float = Field(ge=10, le=24000)
+    leads: Identifier
+    gives_way: list[Identifier] = Field(default_factory=list)
+    sections: list[Identifier] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Self:
+        if self.high_hz <= self.low_hz:
+            raise ValueError("a zone's high edge lies above its low edge")
+        return self
+
+
+class Session(Document):
+    """One song being worked on."""
+
+    pondel: Literal[1] = 1
+    name: Name
+    rate: int = Field(48000, ge=44100, le=192000)
+    tempo_bpm: float = Field(120.0, ge=20, le=400)
+    beats_per_bar: int = Field(4, ge=1, le=32)
+    listening_level_db_spl: float = Field(83, ge=40, le=110)
+    sections: list[Section] = Field(default_factory=list)
+    parts: list[Part] = Field(default_factory=list)
+    zones: list[Zone] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _ids_fit(self) -> Self:
+        for what, items in (
+            ("parts", self.parts),
+            ("sections", self.sections),
+            ("zones", self.zones),
+        ):
+            ids = [item.id for item in items]
+            twice = {i for i in ids if ids.count(i) > 1}
+            if twice:
+                raise ValueError(f"two {what} have the id {min(twice)!r}")
+        known = {part.id for part in self.parts}
+        for part in self.parts:
+            moves = [move.id for move in part.moves]
+            if len(set(moves)) < len(moves):
+                raise ValueError(f"two moves of {part.name!r} have the same id")
+            for send in part.sends:
+                if send.to not in known:
+                    raise ValueError(f"{part.name!r} sends to {send.to!r}, which does not exist")
+        return self
+
+    def part(self, part_id: str) -> Part:
+        """The part of that id; NotFound when there is none."""
+        for part in self.parts:
+            if part.id == part_id:
+                return part
+        raise NotFound(f"this session has no part {part_id!r}")
+
+    def has_part(self, part_id: str) -> bool:
+        return any(part.id == part_id for part in self.parts)
+
+    def audible(self) -> list[Part]:
+        """The parts that reach the mix."""
+        return [part for part in self.parts if not part.mute and not part.silent_key]
+
+
+def move_of(part: Part, move_id: str) -> MoveBase:
+    """The part's move of that id; NotFound when there is none."""
+    for move in part.moves:
+        if move.id == move_id:
+            return move
+    raise NotFound(f"{part.name!r} has no move {move_id!r}")
+
+
+def parse_session(data: Any) -> Session:
+    """A session from JSON text or parsed JSON; BadDocument names the field and its range."""
+    try:
+        if isinstance(data, str | bytes):
+            data = json.loads(data)
+        return Session.model_validate(data)
+    except RecursionError as error:
+        raise BadDocument("the document is nested too deeply") from error
+    except ValidationError as error:
+        raise BadDocument(first_fault(error)) from error
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise BadDocument(f"not readable as JSON: {error}") from error
+
+
+def first_fault(error: ValidationError) -> str:
+    """The first fault of a validation as one line with the field in front."""
+    fault = error.errors(include_url=False)[0]
+    path = ""
+    for step in fault["loc"]:
+        path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)
+    text = fault["msg"].removeprefix("Value error, ")
+    given = fault.get("input")
+    shown = f" (given: {given!r:.60})" if isinstance(given, str | int | float | bool) else ""
+    return f"{path}: {text}{shown}" if path else f"{text}{shown}"
+
+
+def to_json(session: Session) -> dict[str, Any]:
+    """The document as plain JSON values."""
+    return session.model_dump(mode="json")
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of the mix document."""
+    return TypeAdapter(Session).json_schema(mode="validation")
+
+
+def content_hash(value: Any) -> str:
+    """A short hash of JSON values that does not depend on the order of their fields."""
+    text = json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
+

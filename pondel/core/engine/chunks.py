@@ -1,0 +1,182 @@
+"""Sound in half-second chunks, kept by fingerprint, so that an edit renders only what it changed.
+
+A chunk of a part is rendered from the chunks of the parts it listens to. The streams that made
+it are kept at its end: when the next chunk is asked for they go on, without a new run-up.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from contextlib import contextmanager
+
+import numpy as np
+
+from pondel.core.audio.media import Media
+from pondel.core.document import Session
+from pondel.core.engine import routing
+from pondel.core.engine.graph import Graph
+from pondel.core.engine.routing import Node
+from pondel.core.engine.streams import Stream
+
+CHUNKS_PER_SECOND = 2
+MAX_BYTES = 512 << 20
+MAX_OPEN_STREAMS = 96
+
+
+def chunk_frames(rate: int) -> int:
+    """Frames in one chunk."""
+    return rate // CHUNKS_PER_SECOND
+
+
+class ChunkCache:
+    """Arrays and unfinished streams by key, least recently used first out. Thread-safe."""
+
+    def __init__(self, max_bytes: int = MAX_BYTES) -> None:
+        self._max_bytes = max_bytes
+        self._bytes = 0
+        self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
+        self._streams: OrderedDict[Hashable, Stream] = OrderedDict()
+        self._lock = threading.Lock()
+        self._making: dict[Hashable, threading.Lock] = {}
+
+    def get(self, key: Hashable, make: Callable[[], np.ndarray]) -> np.ndarray:
+        """The array under `key`, made at most once even when several threads ask."""
+        found = self._look(key)
+        if found is not None:
+            return found
+        with self._maker(key):
+            found = self._look(key)
+            if found is None:
+                found = make()
+                self._put(key, found)
+            return found
+
+    def holds(self, key: Hashable) -> bool:
+        with self._lock:
+            return key in self._arrays
+
+    def take_stream(self, key: Hashable) -> Stream | None:
+        """Hand over the stream that stands at `key`, if one was left there."""
+        with self._lock:
+            return self._streams.pop(key, None)
+
+    def leave_stream(self, key: Hashable, stream: Stream) -> None:
+        with self._lock:
+            self._streams[key] = stream
+            while len(self._streams) > MAX_OPEN_STREAMS:
+                self._streams.popitem(last=False)
+
+    @contextmanager
+    def _maker(self, key: Hashable):
+        with self._lock:
+            making = self._making.setdefault(key, threading.Lock())
+        with making:
+            yield
+        with self._lock:
+            self._making.pop(key, None)
+
+    def _look(self, key: Hashable) -> np.ndarray | None:
+        with self._lock:
+            found = self._arrays.get(key)
+            if found is not None:
+                self._arrays.move_to_end(key)
+            return found
+
+    def _put(self, key: Hashable, array: np.ndarray) -> None:
+        array.setflags(write=False)
+        with self._lock:
+            self._arrays[key] = array
+            self._bytes += array.nbytes
+            while self._bytes > self._max_bytes and len(self._arrays) > 1:
+                _, oldest = self._arrays.popitem(last=False)
+                self._bytes -= oldest.nbytes
+
+
+class ChunkedSession:
+    """One revision of a session, served in chunks from a shared cache."""
+
+    def __init__(self, session: Session, media: Media, cache: ChunkCache) -> None:
+        self.session = session
+        self.frames = chunk_frames(session.rate)
+        self._media = media
+        self._cache = cache
+        self._prints: dict[Node, str] = {}
+
+    def fingerprint(self, node: Node) -> str:
+        if node not in self._prints:
+            self._prints[node] = routing.fingerprint(self.session, node)
+        return self._prints[node]
+
+    def node(self, node: Node, index: int) -> np.ndarray:
+        """Chunk `index` of a node: read-only float32 (frames, channels)."""
+        key = (self.fingerprint(node), index)
+        return self._cache.get(key, lambda: self._make(node, index))
+
+    def key_heard(self, part_id: str, move_id: str, index: int) -> np.ndarray:
+        """Chunk `index` of what a move's detector hears."""
+        part = self.session.part(part_id)
+        move = next(m for m in part.moves if m.id == move_id)
+        lead = routing.run_up_frames(self.session, (part_id, "before fader"))
+        start = max(0, index * self.frames - lead)
+        stream = self._graph(start, None).key(part, move)
+        if stream is None:
+            return self.node((part_id, "source"), index)
+        return _read_at(stream, start, index * self.frames, self.frames)
+
+    def region(self, node: Node, start: int, frames: int) -> np.ndarray:
+        """float32 (frames, channels) of a node from `start`, put together from chunks."""
+        stream = _Chunks(self, node, start)
+        return stream.read(frames)
+
+    def _graph(self, position: int, own: Node | None) -> Graph:
+        return Graph(self.session, self._media, position, own=own, borrow=self._borrow)
+
+    def _borrow(self, node: Node, position: int) -> Stream | None:
+        return _Chunks(self, node, position) if node[1] != "source" else None
+
+    def _make(self, node: Node, index: int) -> np.ndarray:
+        start = index * self.frames
+        resumed = self._cache.take_stream((self.fingerprint(node), index))
+        if resumed is None:
+            own_run_up = 0
+            if node[1] == "before fader":
+                own_run_up = routing.run_up_frames(self.session, node)
+            begin = max(0, start - own_run_up)
+            stream: Stream = self._graph(begin, node).node(node)
+            block = _read_at(stream, begin, start, self.frames)
+        else:
+            stream = resumed
+            block = stream.read(self.frames)
+        self._cache.leave_stream((self.fingerprint(node), index + 1), stream)
+        return np.ascontiguousarray(block)
+
+
+def _read_at(stream: Stream, position: int, start: int, frames: int) -> np.ndarray:
+    if start > position:
+        stream.read(start - position)
+    return stream.read(frames)
+
+
+class _Chunks:
+    """A node's chunks as a stream."""
+
+    def __init__(self, chunked: ChunkedSession, node: Node, position: int) -> None:
+        self._chunked = chunked
+        self._node = node
+        self._position = position
+        self.channels = chunked.node(node, position // chunked.frames).shape[1]
+
+    def read(self, frames: int) -> np.ndarray:
+        size = self._chunked.frames
+        pieces = []
+        while frames > 0:
+            index, offset = divmod(self._position, size)
+            piece = self._chunked.node(self._node, index)[offset : offset + frames]
+            pieces.append(piece)
+            frames -= piece.shape[0]
+            self._position += piece.shape[0]
+        if not pieces:
+            return np.empty((0, self.channels), np.float32)
+        return pieces[0] if len(pieces) == 1 else np.concatenate(pieces)

@@ -1,0 +1,128 @@
+"""Builds the streams of a session, from recordings to the mix."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from pondel.core.audio.media import Media
+from pondel.core.document import Move, Part, Session
+from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.engine import routing
+from pondel.core.engine.routing import Node
+from pondel.core.engine.streams import (
+    Branch,
+    Faded,
+    Keyed,
+    Recording,
+    Silence,
+    Stream,
+    Sum,
+    Tee,
+    Treated,
+)
+from pondel.core.moves import kind_of
+from pondel.core.moves.base import TraceLog
+
+TraceLogs = dict[tuple[str, str], TraceLog]
+
+
+class Graph:
+    """All streams of a session from one position on.
+
+    Each node is computed once however many listen to it. `borrow`, when given, may supply a
+    node's sound from elsewhere (a cache); it is asked for every node but `own`. `traces` are
+    filled from `trace_from` frames after the position on.
+    """
+
+    def __init__(
+        self,
+        session: Session,
+        media: Media,
+        position: int = 0,
+        *,
+        traces: TraceLogs | None = None,
+        trace_from: int = 0,
+        own: Node | None = None,
+        borrow: Callable[[Node, int], Stream | None] = lambda node, position: None,
+    ) -> None:
+        self._session = session
+        self._media = media
+        self._position = position
+        self._traces = traces
+        self._trace_from = trace_from
+        self._own = own
+        self._borrow = borrow
+        self._tees: dict[Node, Tee] = {}
+
+    def node(self, node: Node) -> Branch:
+        """One more reader of the sound at a node."""
+        if node not in self._tees:
+            borrowed = None if node == self._own else self._borrow(node, self._position)
+            self._tees[node] = Tee(borrowed or self._build(node))
+        return self._tees[node].branch()
+
+    def mix(self) -> Stream:
+        """The sum of all audible parts, stereo."""
+        parts = [self.node((part.id, "after fader")) for part in self._session.audible()]
+        return Sum(parts) if parts else Faded(Silence(), Part(id="none", name="none", file=""))
+
+    def key(self, part: Part, move: Move) -> Stream | None:
+        """What the move's detector hears; None when it listens to its own part."""
+        key = routing.key_of(self._session, move)
+        if key is None:
+            return None
+        if not self._session.has_part(key.source):
+            return Silence()
+        return Keyed(self.node((key.source, key.tap)), key, self._session.rate)
+
+    def _build(self, node: Node) -> Stream:
+        part_id, tap = node
+        part = self._session.part(part_id)
+        if tap == "after fader":
+            return Faded(self.node((part_id, "before fader")), part)
+        if tap == "source":
+            return self._source(part)
+        stream: Stream = self.node((part_id, "source"))
+        for move in routing.active_moves(part):
+            stream = self._treated(stream, part, move)
+        return stream
+
+    def _source(self, part: Part) -> Stream:
+        if part.source == "file":
+            first = round(part.start_s * self._session.rate)
+            reader = self._media.open(part.file or "")
+            return Recording(reader, first, part.trim_db, self._position)
+        sends = routing.senders(self._session, part.id)
+        if not sends:
+            return Silence()
+        gains = [float(to_amplitude(level_db + part.trim_db)) for _, _, level_db in sends]
+        return Sum([self.node((sender.id, tap)) for sender, tap, _ in sends], gains)
+
+    def _treated(self, stream: Stream, part: Part, move: Move) -> Stream:
+        rate = self._session.rate
+        log: Callable[[np.ndarray], None] | None = None
+        trace = None
+        if self._traces is not None:
+            trace = self._traces.setdefault((part.id, move.id), TraceLog(rate))
+            log = trace.write
+        processor = kind_of(move.kind).make(move, rate, stream.channels, log)
+        if trace is not None:
+            trace.lag = self._trace_from + processor.latency
+        limits = [
+            (round(s.start_s * rate), round(s.end_s * rate))
+            for s in self._session.sections
+            if s.id in move.sections
+        ]
+        return Treated(stream, processor, self.key(part, move), self._position, rate, limits)
+
+
+def song_frames(session: Session, media: Media) -> int:
+    """Frames from the start of the song to the end of its longest part."""
+    ends = [
+        round(part.start_s * session.rate) + media.open(part.file).frames
+        for part in session.parts
+        if part.file is not None
+    ]
+    return max(ends, default=0)

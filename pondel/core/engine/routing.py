@@ -1,0 +1,138 @@
+"""Who feeds whom: the graph of parts, returns and keys, and what each point in it depends on.
+
+A node is a part at a tap. Its fingerprint is a hash of everything upstream of it, so that
+equal fingerprints mean equal sound.
+"""
+
+from __future__ import annotations
+
+import math
+from graphlib import CycleError, TopologicalSorter
+
+from pondel.core.document import Move, Part, Session, content_hash
+from pondel.core.dsp import filters
+from pondel.core.errors import BadDocument
+from pondel.core.moves import Key, Tap, kind_of
+
+Node = tuple[str, Tap]
+SOUND_VERSION = 1
+"""Raised when a processor's sound changes, so that old caches are not believed."""
+
+
+def active_moves(part: Part) -> list[Move]:
+    """The moves that are switched on, in order."""
+    return [move for move in part.moves if move.on]
+
+
+def key_of(session: Session, move: Move) -> Key | None:
+    """The move's key, or None when it has none; a key whose part is gone counts as a key."""
+    return move.key if kind_of(move.kind).keyed else None
+
+
+def senders(session: Session, part_id: str) -> list[tuple[Part, Tap, float]]:
+    """The parts that send to a return, with tap and level in dB."""
+    return [
+        (part, send.tap, send.level_db)
+        for part in session.parts
+        for send in part.sends
+        if send.to == part_id
+    ]
+
+
+def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node]:
+    """The nodes a node is computed from."""
+    part_id, tap = node
+    part = session.part(part_id)
+    if tap == "after fader":
+        return [(part_id, "before fader")]
+    if tap == "source":
+        if part.source == "file":
+            return []
+        return [(sender.id, tap) for sender, tap, _ in senders(session, part_id)]
+    moves = part.moves if all_moves else active_moves(part)
+    keys = [key_of(session, move) for move in moves]
+    heard = [(key.source, key.tap) for key in keys if key and session.has_part(key.source)]
+    return [(part_id, "source"), *heard]
+
+
+def check_cycles(session: Session) -> None:
+    """BadDocument, naming the parts, when sound would have to feed itself."""
+    nodes = [(part.id, tap) for part in session.parts for tap in ("before fader", "after fader")]
+    nodes += [(part.id, "source") for part in session.parts]
+    graph = {node: needs(session, node, all_moves=True) for node in nodes}
+    try:
+        TopologicalSorter(graph).prepare()
+    except CycleError as error:
+        names: list[str] = []
+        for part_id, _ in reversed(error.args[1]):
+            name = session.part(part_id).name
+            if not names or names[-1] != name:
+                names.append(name)
+        if len(names) == 1:
+            names *= 2
+        raise BadDocument(
+            "this would go round in a circle: " + " → ".join(names) + ". Take the key at its source"
+        ) from error
+
+
+def fingerprint(session: Session, node: Node) -> str:
+    """Hash of all that the sound at a node depends on."""
+    memo: dict[Node, str] = {}
+    return _fingerprint(session, node, memo)
+
+
+def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
+    if node in memo:
+        return memo[node]
+    part_id, tap = node
+    part = session.part(part_id)
+    facts: list = [SOUND_VERSION, tap, session.rate]
+    if tap == "source":
+        facts += [part.source, part.file, part.trim_db, part.start_s]
+        if part.source == "sends":
+            facts += [
+                [_fingerprint(session, (sender.id, at), memo), level_db]
+                for sender, at, level_db in senders(session, part_id)
+            ]
+    elif tap == "before fader":
+        facts.append(_fingerprint(session, (part_id, "source"), memo))
+        facts += [_move_facts(session, move, memo) for move in active_moves(part)]
+    else:
+        facts.append(_fingerprint(session, (part_id, "before fader"), memo))
+        facts += [part.fader_db, part.pan, part.mute]
+    memo[node] = content_hash(facts)
+    return memo[node]
+
+
+def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
+    settings = move.model_dump(mode="json", exclude={"id", "on"})
+    limits = [[s.start_s, s.end_s] for s in session.sections if s.id in move.sections]
+    key = key_of(session, move)
+    heard = None
+    if key is not None and session.has_part(key.source):
+        heard = _fingerprint(session, (key.source, key.tap), memo)
+    return [settings, limits, heard]
+
+
+def run_up_s(session: Session, node: Node) -> float:
+    """Seconds a render must start early for the sound at a node to have settled."""
+    part_id, tap = node
+    upstream = max((run_up_s(session, need) for need in needs(session, node)), default=0.0)
+    if tap != "before fader":
+        return upstream
+    own = sum(
+        kind_of(move.kind).settle_s(move) + _key_settle_s(session, move)
+        for move in active_moves(session.part(part_id))
+    )
+    return upstream + own
+
+
+def _key_settle_s(session: Session, move: Move) -> float:
+    key = key_of(session, move)
+    cuts = (key.low_cut_hz, key.high_cut_hz) if key else ()
+    return sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts if cut is not None and key)
+
+
+def run_up_frames(session: Session, node: Node) -> int:
+    """`run_up_s` in whole frames."""
+    return math.ceil(run_up_s(session, node) * session.rate)

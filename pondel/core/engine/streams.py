@@ -1,0 +1,214 @@
+"""Sound that is pulled block by block: each stream reads what it needs from those before it."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from typing import Protocol
+
+import numpy as np
+
+from pondel.core.audio.media import Reader
+from pondel.core.document import Part
+from pondel.core.dsp import filters
+from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.moves.base import Key, Processor
+
+CROSSFADE_S = 0.010
+
+
+class Stream(Protocol):
+    """Sound from a position on; every read goes on where the last one ended."""
+
+    channels: int
+
+    def read(self, frames: int) -> np.ndarray:
+        """The next float32 (frames, channels)."""
+        ...
+
+
+class Recording:
+    """A part as recorded, trimmed, at its place in the song."""
+
+    def __init__(self, reader: Reader, first_frame: int, trim_db: float, position: int) -> None:
+        self.channels = reader.channels
+        self._reader = reader
+        self._position = position - first_frame
+        self._gain = np.float32(to_amplitude(trim_db))
+
+    def read(self, frames: int) -> np.ndarray:
+        block = self._reader.read(self._position, frames)
+        self._position += frames
+        return block if self._gain == 1.0 else block * self._gain
+
+
+class Silence:
+    """Nothing, in one channel."""
+
+    channels = 1
+
+    def read(self, frames: int) -> np.ndarray:
+        return np.zeros((frames, 1), np.float32)
+
+
+class Sum:
+    """Streams added up; mono ones count in both channels of a stereo sum."""
+
+    def __init__(self, streams: list[Stream], gains: list[float] | None = None) -> None:
+        self._streams = streams
+        self._gains = gains or [1.0] * len(streams)
+        self.channels = max((stream.channels for stream in streams), default=1)
+
+    def read(self, frames: int) -> np.ndarray:
+        total = np.zeros((frames, self.channels), np.float32)
+        for stream, gain in zip(self._streams, self._gains, strict=True):
+            block = stream.read(frames)
+            total += block if gain == 1.0 else block * np.float32(gain)
+        return total
+
+
+class Tee:
+    """Lets several readers pull the same stream at their own pace."""
+
+    def __init__(self, stream: Stream) -> None:
+        self.channels = stream.channels
+        self._stream = stream
+        self._branches: list[Branch] = []
+
+    def branch(self) -> Branch:
+        """One more reader; all must be made before the first read."""
+        branch = Branch(self)
+        self._branches.append(branch)
+        return branch
+
+    def advance(self, frames: int) -> None:
+        block = self._stream.read(frames)
+        for branch in self._branches:
+            branch.waiting.append(block)
+            branch.frames_waiting += frames
+
+
+class Branch:
+    """One reader of a Tee."""
+
+    def __init__(self, tee: Tee) -> None:
+        self.channels = tee.channels
+        self.waiting: deque[np.ndarray] = deque()
+        self.frames_waiting = 0
+        self._tee = tee
+
+    def read(self, frames: int) -> np.ndarray:
+        if self.frames_waiting < frames:
+            self._tee.advance(frames - self.frames_waiting)
+        blocks: list[np.ndarray] = []
+        wanted = frames
+        while wanted:
+            block = self.waiting.popleft()
+            if block.shape[0] > wanted:
+                self.waiting.appendleft(block[wanted:])
+                block = block[:wanted]
+            blocks.append(block)
+            wanted -= block.shape[0]
+        self.frames_waiting -= frames
+        return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
+
+
+class Keyed:
+    """A key as its detector hears it: with its level and its cuts."""
+
+    def __init__(self, stream: Stream, key: Key, rate: int) -> None:
+        self.channels = stream.channels
+        self._stream = stream
+        self._gain = np.float32(to_amplitude(key.level_db))
+        cuts = []
+        if key.low_cut_hz is not None:
+            cuts.append(filters.low_cut(key.low_cut_hz, key.slope_db_oct, rate))
+        if key.high_cut_hz is not None:
+            cuts.append(filters.high_cut(key.high_cut_hz, key.slope_db_oct, rate))
+        self._filters = [filters.Sections(sos, stream.channels) for sos in cuts]
+
+    def read(self, frames: int) -> np.ndarray:
+        block = self._stream.read(frames)
+        if self._gain != 1.0:
+            block = block * self._gain
+        for section in self._filters:
+            block = section.process(block)
+        return block
+
+
+class Treated:
+    """A move at work on a stream, its latency made up for, limited to sections if asked.
+
+    `limits` are frame ranges (start, end) of the song; between them the untreated sound
+    plays, with a crossfade of 10 ms after each border.
+    """
+
+    def __init__(
+        self,
+        stream: Stream,
+        processor: Processor,
+        key: Stream | None,
+        position: int,
+        rate: int,
+        limits: list[tuple[int, int]],
+    ) -> None:
+        self.channels = stream.channels
+        self._stream = stream
+        self._processor = processor
+        self._key = key
+        self._position = position
+        self._fade = max(1, round(CROSSFADE_S * rate))
+        self._limits = limits
+        self._ahead = np.empty((0, stream.channels), np.float32)
+        self._started = False
+
+    def read(self, frames: int) -> np.ndarray:
+        late = 0 if self._started else self._processor.latency
+        self._started = True
+        fresh = self._stream.read(frames + late)
+        key = self._key.read(frames + late) if self._key else None
+        wet = self._processor.process(fresh, key)[late:]
+        if not self._limits:
+            return wet
+        untreated = np.concatenate([self._ahead, fresh])
+        self._ahead = untreated[frames:].copy()
+        weight = self._weight(frames)[:, np.newaxis]
+        self._position += frames
+        return untreated[:frames] * (1.0 - weight) + wet * weight
+
+    def _weight(self, frames: int) -> np.ndarray:
+        at = np.arange(self._position, self._position + frames, dtype=np.float64)
+        weight = np.zeros(frames)
+        for start, end in self._limits:
+            risen = np.clip((at - start) / self._fade, 0.0, 1.0) if start > 0 else 1.0
+            fallen = np.clip((at - end) / self._fade, 0.0, 1.0)
+            weight = np.maximum(weight, np.minimum(risen, 1.0 - fallen))
+        return weight.astype(np.float32)
+
+
+class Faded:
+    """A part after its fader: level, mute, and its place between left and right."""
+
+    channels = 2
+
+    def __init__(self, stream: Stream, part: Part) -> None:
+        self._stream = stream
+        left, right = pan_gains(part.pan, stream.channels)
+        level = 0.0 if part.mute else float(to_amplitude(part.fader_db))
+        self._gains = np.array([left * level, right * level], np.float32)
+
+    def read(self, frames: int) -> np.ndarray:
+        return self._stream.read(frames) * self._gains
+
+
+def pan_gains(pan: float, channels: int) -> tuple[float, float]:
+    """Left and right gain of constant-power panning.
+
+    Mono sits at -3 dB in both channels when centred; stereo passes unchanged there, and off
+    centre only the far channel falls.
+    """
+    angle = (pan + 1.0) * math.pi / 4.0
+    left, right = math.cos(angle), math.sin(angle)
+    if channels == 1:
+        return left, right
+    return min(1.0, left * math.sqrt(2.0)), min(1.0, right * math.sqrt(2.0))

@@ -1,0 +1,228 @@
+"""What every move is made of: parameters that describe themselves, and a streaming processor."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Annotated, Any, Literal, Protocol
+
+import numpy as np
+from pydantic import AllowInfNan, BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
+
+Tap = Literal["source", "before fader", "after fader"]
+TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
+
+
+def number(
+    title: str,
+    *,
+    default: float | None,
+    low: float,
+    high: float,
+    unit: str = "",
+    scale: Literal["linear", "log"] = "linear",
+    step: float = 1.0,
+    decimals: int = 1,
+    help: str,
+    optional: bool = False,
+    endless: bool = False,
+) -> Any:
+    """A number of a move, with all that a form, a schema and a screen reader need.
+
+    `step` is one arrow key: in the unit on a linear scale, in per cent on a logarithmic one.
+    An `optional` number may be null, which switches it off; an `endless` one may be infinite,
+    and `high` is only where its slider ends.
+    """
+    control = {
+        "low": low,
+        "high": high,
+        "unit": unit,
+        "scale": scale,
+        "step": step,
+        "decimals": decimals,
+        "optional": optional,
+        "endless": endless,
+    }
+    return Field(
+        default,
+        ge=low,
+        le=None if endless else high,
+        title=title,
+        description=help,
+        json_schema_extra={"control": control},
+    )
+
+
+def choice(title: str, *, default: Any, labels: dict[str, str] | None = None, help: str) -> Any:
+    """A choice among named values, or a switch when the field is a bool."""
+    return Field(
+        default,
+        title=title,
+        description=help,
+        json_schema_extra={"control": {"labels": labels or {}}},
+    )
+
+
+def _ratio_in(value: Any) -> Any:
+    return float("inf") if value == "inf" else value
+
+
+def _ratio_out(value: float) -> float | str:
+    return "inf" if value == float("inf") else value
+
+
+Ratio = Annotated[
+    float,
+    AllowInfNan(True),
+    BeforeValidator(_ratio_in, json_schema_input_type=float | Literal["inf"]),
+    PlainSerializer(_ratio_out, return_type=float | Literal["inf"]),
+]
+
+
+class Document(BaseModel):
+    """Base of everything in the mix document: strict about names, finite in numbers."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_default=True)
+
+
+class Key(Document):
+    """What a move listens to instead of its own part."""
+
+    source: str = Field(title="Source", description="The part whose level drives the move.")
+    tap: Tap = choice(
+        "Tap",
+        default="source",
+        labels={
+            "source": "at source",
+            "before fader": "before fader",
+            "after fader": "after fader",
+        },
+        help="Where the key is taken: as recorded, after the part's moves, or after its fader.",
+    )
+    level_db: float = number(
+        "Level", default=0.0, low=-60, high=24, unit="dB", step=0.5, help="Gain of the key."
+    )
+    low_cut_hz: float | None = number(
+        "Low cut",
+        default=None,
+        low=20,
+        high=12000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies below this out of the key.",
+    )
+    high_cut_hz: float | None = number(
+        "High cut",
+        default=None,
+        low=30,
+        high=20000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies above this out of the key.",
+    )
+    slope_db_oct: Literal[12, 24] = choice(
+        "Slope", default=12, labels={"12": "12 dB/oct", "24": "24 dB/oct"}, help="Slope of both cuts."
+    )
+
+
+class MoveBase(Document):
+    """What all moves share."""
+
+    id: str = Field(min_length=1, max_length=40)
+    on: bool = True
+    sections: list[str] = Field(default_factory=list, description="Empty: the whole song.")
+
+
+@dataclass(frozen=True)
+class Traced:
+    """A value a processor writes while it runs, at 200 points a second.
+
+    `low`, `high` and `mean` are float32 arrays of one value per point, so that no dip is missed.
+    """
+
+    low: np.ndarray
+    high: np.ndarray
+    mean: np.ndarray
+
+
+class Processor(Protocol):
+    """A move at work: audio in, audio out, with carried state."""
+
+    latency: int
+    """Frames by which the output lags behind the input."""
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """Treat one block of shape (frames, channels); `key` has as many frames."""
+        ...
+
+
+TRACE_RATE = 200
+
+
+@dataclass
+class TraceLog:
+    """Collects per-frame values into points of 5 ms, whatever the block size.
+
+    The first `lag` frames are left out: the run-up of a region, and a look-ahead.
+    """
+
+    rate: int
+    lag: int = 0
+    seen: int = 0
+    low: list[np.ndarray] = field(default_factory=list)
+    high: list[np.ndarray] = field(default_factory=list)
+    mean: list[np.ndarray] = field(default_factory=list)
+    _rest: np.ndarray = field(default_factory=lambda: np.empty(0, np.float32))
+
+    def write(self, values: np.ndarray) -> None:
+        """Add one block of values, one per frame."""
+        if self.lag:
+            dropped = min(self.lag, values.size)
+            self.lag -= dropped
+            values = values[dropped:]
+        joined = np.concatenate([self._rest, values])
+        first = self.seen - self._rest.size
+        self.seen += values.size
+        whole = self.seen * TRACE_RATE // self.rate
+        begun = first * TRACE_RATE // self.rate
+        edges = np.array([-(-n * self.rate // TRACE_RATE) for n in range(begun, whole + 1)]) - first
+        edges[0] = 0
+        if edges.size < 2:
+            self._rest = joined
+            return
+        used = joined[: edges[-1]]
+        starts = edges[:-1]
+        self.low.append(np.minimum.reduceat(used, starts))
+        self.high.append(np.maximum.reduceat(used, starts))
+        self.mean.append(np.add.reduceat(used, starts) / np.diff(edges))
+        self._rest = joined[edges[-1] :]
+
+    def traced(self) -> Traced:
+        """Everything collected so far."""
+        if not self.low:
+            empty = np.empty(0, np.float32)
+            return Traced(empty, empty, empty)
+        return Traced(*(np.concatenate(rows) for rows in (self.low, self.high, self.mean)))
+
+
+@dataclass(frozen=True)
+class MoveKind:
+    """A registered move: its name, its parameters and how to set it to work."""
+
+    name: str
+    title: str
+    summary: str
+    params: type[MoveBase]
+    make: Callable[[Any, int, int, Callable[[np.ndarray], None] | None], Processor]
+    """(parameters, rate, channels, where to write the reduction) -> processor."""
+    settle_s: Callable[[Any], float]
+    """Seconds of run-up after which a late start is within -90 dB of an early one."""
+    keyed: bool = False
+    in_brief: Callable[[Any], str] = lambda move: ""
+    """The settings in a few words, for the chain and the recall sheet."""

@@ -1,0 +1,58 @@
+"""Sound for tests is synthesised here."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from pondel.core.audio.media import ArrayMedia
+from pondel.core.document import Session, parse_session
+
+RATE = 48000
+
+
+def sine(hz: float, seconds: float, level_db: float = -12.0, rate: int = RATE) -> np.ndarray:
+    """A mono sine with the given peak level, float32 (frames, 1)."""
+    t = np.arange(round(seconds * rate)) / rate
+    return (10 ** (level_db / 20) * np.sin(2 * np.pi * hz * t)).astype(np.float32)[:, None]
+
+
+def hits(seconds: float, every_s: float = 0.5, rate: int = RATE, hz: float = 60.0) -> np.ndarray:
+    """Decaying thumps, mono float32 (frames, 1), the first at 0.1 s."""
+    out = np.zeros(round(seconds * rate))
+    t = np.arange(round(0.3 * rate)) / rate
+    thump = 0.7 * np.sin(2 * np.pi * hz * t) * np.exp(-t / 0.08)
+    for at in np.arange(0.1, seconds, every_s):
+        first = round(at * rate)
+        room = out[first : first + thump.size]
+        room += thump[: room.size]
+    return out.astype(np.float32)[:, None]
+
+
+def session_of(*parts: dict, **fields) -> Session:
+    """A session from short part dictionaries; a part's file is its id unless it says otherwise."""
+    whole = [{"name": part["id"].title(), "file": part["id"], **part} for part in parts]
+    return parse_session({"name": "Test", "parts": whole, **fields})
+
+
+@pytest.fixture
+def duck() -> tuple[Session, ArrayMedia]:
+    """Four seconds of a tuba ducked by a drum."""
+    rng = np.random.default_rng(7)
+    media = ArrayMedia(
+        {
+            "drum": hits(4.0),
+            "tuba": np.hstack([sine(70, 4.0), sine(110, 4.0)])
+            + rng.normal(0, 0.01, (4 * RATE, 2)).astype(np.float32),
+        }
+    )
+    move = {
+        "id": "m1",
+        "kind": "compressor",
+        "key": {"source": "drum", "high_cut_hz": 120},
+        "threshold_db": -30,
+        "attack_ms": 2,
+        "release_ms": 90,
+    }
+    session = session_of({"id": "drum", "role": "kick"}, {"id": "tuba", "moves": [move]})
+    return session, media

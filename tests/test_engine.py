@@ -1,0 +1,210 @@
+"""Routing, keys, regions and caching."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import RATE, hits, session_of, sine
+
+from pondel.core.audio.media import ArrayMedia
+from pondel.core.document import parse_session, to_json
+from pondel.core.engine import render, routing
+from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.graph import TraceLogs
+from pondel.core.errors import BadDocument
+
+
+def changed(session, part_id, **fields):
+    """The same session with some fields of a part changed."""
+    data = to_json(session)
+    next(part for part in data["parts"] if part["id"] == part_id).update(fields)
+    return parse_session(data)
+
+
+def rekeyed(session, **fields):
+    """The tuba's duck with other key fields."""
+    move = to_json(session)["parts"][1]["moves"][0]
+    return changed(session, "tuba", moves=[{**move, "key": {**move["key"], **fields}}])
+
+
+def peak_db(samples):
+    return 20 * np.log10(max(np.abs(samples).max(), 1e-10))
+
+
+def test_an_untouched_stereo_session_is_the_plain_sum_of_its_files():
+    rng = np.random.default_rng(1)
+    sounds = {name: rng.uniform(-0.3, 0.3, (50000, 2)).astype(np.float32) for name in "abc"}
+    session = session_of(*({"id": name} for name in "abc"))
+    mix = render.region(session, ArrayMedia(sounds), "mix", 0, 50000)
+    assert peak_db(mix - sum(sounds.values())) < -120
+
+
+def test_mono_is_three_decibels_down_in_the_centre_and_whole_at_the_side():
+    media = ArrayMedia({"a": sine(100, 0.1, 0)})
+    for pan, left, right in [(0, -3.0103, -3.0103), (-1, 0, -200), (1, -200, 0)]:
+        mix = render.region(session_of({"id": "a", "pan": pan}), media, "mix", 0, 4800)
+        levels = [max(peak_db(mix[:, c]), -200) for c in (0, 1)]
+        assert levels[0] == pytest.approx(left, abs=0.01) or (left == -200 and levels[0] < -140)
+        assert levels[1] == pytest.approx(right, abs=0.01) or (right == -200 and levels[1] < -140)
+
+
+@pytest.mark.parametrize("start", [1, 33333, 96000, 150001])
+@pytest.mark.parametrize("look_ahead", [0, 7.5])
+def test_a_region_equals_the_slice_of_the_whole(duck, start, look_ahead):
+    session, media = duck
+    move = {**to_json(session)["parts"][1]["moves"][0], "look_ahead_ms": look_ahead}
+    session = changed(session, "tuba", moves=[move])
+    whole = render.region(session, media, "mix", 0, 4 * RATE)
+    piece = render.region(session, media, "mix", start, 20000)
+    assert peak_db(piece - whole[start : start + 20000]) < -90
+
+
+def test_chunks_out_of_order_equal_the_whole(duck):
+    session, media = duck
+    whole = render.region(session, media, ("tuba", "before fader"), 0, 4 * RATE)
+    chunked = ChunkedSession(session, media, ChunkCache())
+    for index in (5, 6, 2, 0, 7):
+        start = index * chunked.frames
+        piece = chunked.node(("tuba", "before fader"), index)
+        assert peak_db(piece - whole[start : start + chunked.frames]) < -90
+
+
+def test_a_small_cache_still_answers_right(duck):
+    session, media = duck
+    cache = ChunkCache(max_bytes=400_000)
+    chunked = ChunkedSession(session, media, cache)
+    first = chunked.region(("tuba", "after fader"), 0, 3 * RATE).copy()
+    again = chunked.region(("tuba", "after fader"), 0, 3 * RATE)
+    assert peak_db(first - again) < -90
+
+
+def test_look_ahead_is_made_up_for(duck):
+    session, media = duck
+    move = {**to_json(session)["parts"][1]["moves"][0], "look_ahead_ms": 10, "ratio": 1}
+    session = changed(session, "tuba", moves=[move, {**move, "id": "m2"}])
+    out = render.region(session, media, ("tuba", "before fader"), 1000, 30000)
+    source = render.region(session, media, ("tuba", "source"), 1000, 30000)
+    assert peak_db(out - source) < -100
+
+
+def duck_depth(session, media):
+    """Largest reduction of the tuba's move over the whole song, in dB."""
+    traces: TraceLogs = {}
+    render.region(session, media, ("tuba", "after fader"), 0, 4 * RATE, traces=traces)
+    return traces["tuba", "m1"].traced().high.max()
+
+
+def test_taps_decide_whether_fader_and_mute_reach_the_key(duck):
+    session, media = duck
+    depth = duck_depth(session, media)
+    assert depth > 6
+    for tap, muted, quiet in [
+        ("source", depth, depth),
+        ("before fader", depth, depth),
+        ("after fader", 0, 0),
+    ]:
+        tapped = rekeyed(session, tap=tap)
+        assert duck_depth(changed(tapped, "drum", mute=True), media) == pytest.approx(muted, abs=0.01)
+        lowered = duck_depth(changed(tapped, "drum", fader_db=-60), media)
+        assert lowered == pytest.approx(quiet, abs=0.01)
+
+
+def test_a_silent_key_ducks_and_is_not_in_the_mix(duck):
+    session, media = duck
+    silent = changed(session, "drum", silent_key=True)
+    assert duck_depth(silent, media) == pytest.approx(duck_depth(session, media), abs=1e-3)
+    mix = render.region(silent, media, "mix", 0, RATE)
+    tuba = render.region(silent, media, ("tuba", "after fader"), 0, RATE)
+    assert np.array_equal(mix, tuba)
+
+
+def test_key_filters_and_level_shape_what_is_heard(duck):
+    session, media = duck
+    assert duck_depth(rekeyed(session, low_cut_hz=2000), media) < 0.5
+    level = duck_depth(rekeyed(session, level_db=-12, high_cut_hz=None), media)
+    assert duck_depth(rekeyed(session, high_cut_hz=None), media) > level + 3
+    assert duck_depth(rekeyed(session, source="gone"), media) == 0
+
+
+def test_key_listen_is_the_filtered_key():
+    media = ArrayMedia({"a": sine(1000, 2, -6), "b": sine(100, 2)})
+    key = {"source": "a", "high_cut_hz": 1000, "slope_db_oct": 24, "level_db": -3}
+    session = session_of(
+        {"id": "a"}, {"id": "b", "moves": [{"id": "m", "kind": "compressor", "key": key}]}
+    )
+    heard = ChunkedSession(session, media, ChunkCache()).key_heard("b", "m", 2)
+    # A Butterworth cut is 3.01 dB down at its corner, whatever its slope.
+    assert peak_db(heard) == pytest.approx(-6 - 3 - 3.0103, abs=0.02)
+
+
+def test_a_section_limited_move_works_only_there_and_fades_in(duck):
+    session, media = duck
+    data = to_json(session)
+    data["sections"] = [{"id": "s1", "name": "Chorus", "start_s": 1.0, "end_s": 2.0}]
+    data["parts"][1]["moves"][0].update(sections=["s1"], look_ahead_ms=5)
+    limited = parse_session(data)
+    out = render.region(limited, media, ("tuba", "before fader"), 0, 4 * RATE)
+    source = render.region(limited, media, ("tuba", "source"), 0, 4 * RATE)
+    always = render.region(
+        parse_session({**data, "sections": [{**data["sections"][0], "start_s": 0, "end_s": 4}]}),
+        media,
+        ("tuba", "before fader"),
+        0,
+        4 * RATE,
+    )
+    fade = round(0.010 * RATE)
+    assert np.array_equal(out[:RATE], source[:RATE])
+    assert np.array_equal(out[2 * RATE + fade :], source[2 * RATE + fade :])
+    inside = slice(RATE + fade, 2 * RATE)
+    assert peak_db(out[inside] - always[inside]) < -100
+    assert peak_db(source[inside] - always[inside]) > -40
+
+
+def test_sends_feed_a_return_at_their_tap_and_level():
+    media = ArrayMedia({"a": np.hstack([sine(100, 1)] * 2)})
+    session = session_of(
+        {"id": "a", "fader_db": -6, "sends": [{"to": "r", "level_db": -10, "tap": "before fader"}]},
+        {"id": "r", "file": None, "source": "sends"},
+    )
+    out = render.region(session, media, ("r", "after fader"), 0, RATE)
+    source = render.region(session, media, ("a", "source"), 0, RATE)
+    assert peak_db(out - source * 10 ** (-10 / 20)) < -120
+
+
+def test_a_circle_is_refused_by_name_unless_the_key_is_taken_at_source(duck):
+    session, _ = duck
+    back = {"id": "m9", "kind": "compressor", "key": {"source": "tuba", "tap": "before fader"}}
+    routing.check_cycles(changed(session, "drum", moves=[back]))
+    both = rekeyed(changed(session, "drum", moves=[back]), tap="after fader")
+    with pytest.raises(BadDocument, match=r"Drum → Tuba → Drum|Tuba → Drum → Tuba"):
+        routing.check_cycles(both)
+
+
+def test_a_fingerprint_changes_with_what_is_upstream_only(duck):
+    session, _ = duck
+    tuba = routing.fingerprint(session, ("tuba", "before fader"))
+    assert routing.fingerprint(changed(session, "drum", fader_db=-3), ("tuba", "before fader")) == tuba
+    assert routing.fingerprint(changed(session, "tuba", fader_db=-3), ("tuba", "before fader")) == tuba
+    assert routing.fingerprint(changed(session, "drum", trim_db=1), ("tuba", "before fader")) != tuba
+    assert routing.fingerprint(rekeyed(session, high_cut_hz=90), ("tuba", "before fader")) != tuba
+
+
+def test_traces_have_200_points_a_second_and_keep_every_dip(duck):
+    session, media = duck
+    traces: TraceLogs = {}
+    render.region(session, media, ("tuba", "after fader"), 12345, 2 * RATE, traces=traces)
+    trace = traces["tuba", "m1"].traced()
+    assert trace.mean.size == 400
+    reduction = 20 * np.log10(
+        np.abs(render.region(session, media, ("tuba", "source"), 12345, 2 * RATE))[:, 0].max()
+    )
+    assert np.isfinite(reduction)
+    assert (trace.low <= trace.mean + 1e-6).all() and (trace.mean <= trace.high + 1e-6).all()
+
+
+def test_parts_start_where_the_document_says():
+    media = ArrayMedia({"a": hits(1.0)})
+    session = session_of({"id": "a", "start_s": 0.25})
+    out = render.region(session, media, ("a", "source"), 0, RATE)
+    assert np.array_equal(out[RATE // 4 :], hits(1.0)[: RATE - RATE // 4])
+    assert not out[: RATE // 4].any()
