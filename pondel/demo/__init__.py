@@ -1,1 +1,80 @@
+"""The demo session, Lantern Parade: a score, a small synthesiser, and a mix to start from."""
 
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import mido
+import numpy as np
+import soundfile
+
+from pondel.demo.synth import PLAYERS, RATE, Note, perform
+
+NAME = "Lantern Parade"
+TAIL_S = 0.97
+MIX: dict[str, tuple[str, float, float]] = {
+    "Bass drum": ("kick", 0.0, 0.0),
+    "Tuba": ("bass", 0.0, 0.0),
+    "Side drum": ("snare", -2.0, 0.15),
+    "Shaker": ("percussion", 0.0, -0.35),
+    "Accordion": ("pad", 0.0, 0.0),
+    "Marimba": ("keys", 0.0, 0.0),
+    "Brass chords": ("brass", -1.0, 0.0),
+    "Voice": ("lead", 1.0, 0.0),
+}
+"""Role, fader in dB and pan of each part in the rough mix."""
+
+
+def score() -> tuple[dict[str, list[Note]], list[dict], float, float]:
+    """The notes of each part, the sections, the tempo in bpm and the length in seconds."""
+    with files("pondel.demo").joinpath("lantern-parade.mid").open("rb") as file:
+        midi = mido.MidiFile(file=file)
+    tempo = next(m.tempo for m in midi.tracks[0] if m.type == "set_tempo")
+    second = 1e-6 * tempo / midi.ticks_per_beat
+    markers: list[tuple[float, str]] = []
+    now = 0
+    for message in midi.tracks[0]:
+        now += message.time
+        if message.type == "marker":
+            markers.append((now * second, message.text))
+    sections = [
+        {"id": f"s{i + 1}", "name": name, "start_s": round(start, 4), "end_s": round(end, 4)}
+        for i, ((start, name), (end, _)) in enumerate(zip(markers, markers[1:], strict=False))
+    ]
+    notes = {track.name: _notes(track, second) for track in midi.tracks[1:]}
+    return notes, sections, round(mido.tempo2bpm(tempo), 3), markers[-1][0] + TAIL_S
+
+
+def _notes(track: mido.MidiTrack, second: float) -> list[Note]:
+    open_notes: dict[int, tuple[int, int]] = {}
+    notes: list[Note] = []
+    now = 0
+    for message in track:
+        now += message.time
+        if message.type == "note_on" and message.velocity:
+            open_notes[message.note] = (now, message.velocity)
+        elif message.type in ("note_on", "note_off") and message.note in open_notes:
+            start, velocity = open_notes.pop(message.note)
+            seconds = (now - start) * second
+            notes.append(Note(start * second, seconds, message.note, velocity / 127))
+    return sorted(notes, key=lambda note: (note.start_s, note.pitch))
+
+
+def play_stems(folder: Path, say: Callable[[str], None] = lambda text: None) -> list[Path]:
+    """Play the score into 24-bit WAV files, one for each part, unless they are there already."""
+    folder.mkdir(parents=True, exist_ok=True)
+    notes, _, _, seconds = score()
+    paths = []
+    for name in PLAYERS:
+        path = folder / f"{name}.wav"
+        paths.append(path)
+        if path.exists():
+            continue
+        say(f"playing {name}")
+        samples = np.round(perform(name, notes[name], seconds) * 2**23) / 2**23
+        unfinished = path.with_suffix(".part")
+        soundfile.write(unfinished, samples, RATE, "PCM_24", format="WAV")
+        unfinished.rename(path)
+    return paths
