@@ -44,9 +44,7 @@ def expected_db(level: float, threshold: float, ratio: float, knee: float) -> fl
 @pytest.mark.parametrize("knee", [0, 6, 18])
 @pytest.mark.parametrize("level", [-60, -33.5, -30, -28, -20, -6, 0])
 def test_static_curve(level, knee, ratio):
-    out, _ = run(
-        steady(level), threshold_db=-30, ratio=ratio, knee_db=knee, attack_ms=1, range_db=60
-    )
+    out, _ = run(steady(level), threshold_db=-30, ratio=ratio, knee_db=knee, attack_ms=1, range_db=60)
     assert 20 * np.log10(out[-1, 0]) == pytest.approx(expected_db(level, -30, ratio, knee), abs=0.05)
     curve = level - static_reduction_db(np.array(level), -30, ratio, knee, 60)
     assert curve == pytest.approx(expected_db(level, -30, ratio, knee), abs=1e-9)

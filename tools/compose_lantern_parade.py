@@ -12,10 +12,15 @@ import mido
 
 TICKS = 480
 BAR = 4 * TICKS
-CHORDS = (
-    "Am Am Dm E Am Am Dm E " + "Am F C G " * 3 + "F G Am Am F G C E Am Am"
-).split()
-TONES = {"Am": (9, 0, 4), "Dm": (2, 5, 9), "E": (4, 8, 11), "F": (5, 9, 0), "C": (0, 4, 7), "G": (7, 11, 2)}
+CHORDS = ("Am Am Dm E Am Am Dm E " + "Am F C G " * 3 + "F G Am Am F G C E Am Am").split()
+TONES = {
+    "Am": (9, 0, 4),
+    "Dm": (2, 5, 9),
+    "E": (4, 8, 11),
+    "F": (5, 9, 0),
+    "C": (0, 4, 7),
+    "G": (7, 11, 2),
+}
 BASS = {"Am": (33, 40), "Dm": (38, 33), "E": (28, 35), "F": (29, 36), "C": (36, 31), "G": (31, 38)}
 PROCESSION, PARADE, BARS = 8, 20, 30
 SECTIONS = (("Gathering", 0), ("Procession", PROCESSION), ("Parade", PARADE))

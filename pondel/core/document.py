@@ -88,9 +88,7 @@ class Part(Document):
         help="-1 is left, 1 is right; constant power.",
     )
     mute: bool = choice("Mute", default=False, help="Out of the mix and of keys after the fader.")
-    silent_key: bool = choice(
-        "Silent key", default=False, help="Heard only by keys, never in the mix."
-    )
+    silent_key: bool = choice("Silent key", default=False, help="Heard only by keys, never in the mix.")
     sends: list[Send] = Field(default_factory=list)
     moves: list[Move] = Field(default_factory=list)
 
@@ -215,4 +213,3 @@ def content_hash(value: Any) -> str:
     """A short hash of JSON values that does not depend on the order of their fields."""
     text = json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
     return hashlib.sha256(text.encode()).hexdigest()[:24]
-

@@ -118,9 +118,7 @@ def convert(
         resampler = soxr.ResampleStream(facts.rate, rate, facts.channels, quality="VHQ")
     done = 0
     try:
-        with soundfile.SoundFile(
-            str(target), "w", rate, facts.channels, "FLOAT", format="WAV"
-        ) as out:
+        with soundfile.SoundFile(str(target), "w", rate, facts.channels, "FLOAT", format="WAV") as out:
             for block in read_blocks(source):
                 _check_samples(block, done, facts.rate, name)
                 done += block.shape[0]

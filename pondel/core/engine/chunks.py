@@ -16,9 +16,11 @@ import numpy as np
 from pondel.core.audio.media import Media
 from pondel.core.document import Session
 from pondel.core.engine import routing
-from pondel.core.engine.graph import Graph
+from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import Stream
+from pondel.core.hearing.excitation import Excitation, excite
+from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
 MAX_BYTES = 512 << 20
@@ -125,13 +127,52 @@ class ChunkedSession:
             return self.node((part_id, "source"), index)
         return _read_at(stream, start, index * self.frames, self.frames)
 
+    def reductions(self, part_id: str, start: int, frames: int) -> dict[str, Traced]:
+        """Reduction of each of a part's moves over a region, by move id, 200 points a second."""
+        node: Node = (part_id, "before fader")
+        lead = min(start, routing.run_up_frames(self.session, node))
+        traces: TraceLogs = {}
+        graph = self._graph(start - lead, node, traces, lead)
+        stream = graph.node(node)
+        for done in range(0, lead + frames, self.frames):
+            stream.read(min(self.frames, lead + frames - done))
+        points = frames * TRACE_RATE // self.session.rate
+        return {
+            move: log.traced().first(points) for (part, move), log in traces.items() if part == part_id
+        }
+
+    def excitation(self, node: Node, start: int, frames: int) -> Excitation:
+        """Excitation of a node over a region, at the session's listening level."""
+        level = self.session.listening_level_db_spl
+        key = ("excitation", self.fingerprint(node), start, frames, level)
+        return Excitation(
+            self._cache.get(
+                key,
+                lambda: excite([self.region(node, start, frames)], self.session.rate, level).power,
+            )
+        )
+
     def region(self, node: Node, start: int, frames: int) -> np.ndarray:
         """float32 (frames, channels) of a node from `start`, put together from chunks."""
         stream = _Chunks(self, node, start)
         return stream.read(frames)
 
-    def _graph(self, position: int, own: Node | None) -> Graph:
-        return Graph(self.session, self._media, position, own=own, borrow=self._borrow)
+    def _graph(
+        self,
+        position: int,
+        own: Node | None,
+        traces: TraceLogs | None = None,
+        trace_from: int = 0,
+    ) -> Graph:
+        return Graph(
+            self.session,
+            self._media,
+            position,
+            own=own,
+            borrow=self._borrow,
+            traces=traces,
+            trace_from=trace_from,
+        )
 
     def _borrow(self, node: Node, position: int) -> Stream | None:
         return _Chunks(self, node, position) if node[1] != "source" else None

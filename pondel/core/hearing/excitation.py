@@ -43,9 +43,7 @@ CENTRES_HZ = hz_of(np.arange(LOWEST_CAM, HIGHEST_CAM + 1e-9, CAM_STEP))
 def threshold_db_spl(hz: np.ndarray) -> np.ndarray:
     """Threshold in quiet (Terhardt 1979, equation 1)."""
     khz = np.asarray(hz) / 1000.0
-    return (
-        3.64 * khz**-0.8 - 6.5 * np.exp(-0.6 * (khz - 3.3) ** 2) + 1e-3 * khz**4
-    )
+    return 3.64 * khz**-0.8 - 6.5 * np.exp(-0.6 * (khz - 3.3) ** 2) + 1e-3 * khz**4
 
 
 @dataclass(frozen=True)
@@ -71,9 +69,7 @@ def _filters(rate: int, size: int) -> np.ndarray:
     return weights.astype(np.float32)
 
 
-def excite(
-    blocks: Iterable[np.ndarray], rate: int, listening_level_db_spl: float = 83.0
-) -> Excitation:
+def excite(blocks: Iterable[np.ndarray], rate: int, listening_level_db_spl: float = 83.0) -> Excitation:
     """Excitation of a stream of float32 blocks (frames, channels).
 
     -20 dBFS RMS plays at the listening level; the power of the channels is averaged.

@@ -20,6 +20,7 @@ from pondel.core.hearing.excitation import (
     hz_of,
     threshold_db_spl,
 )
+from pondel.core.units import say_hz
 
 SCALE = 0.047
 EXPONENT = 0.2
@@ -57,13 +58,6 @@ class WorstZone:
 
     def words(self) -> str:
         return f"{say_hz(self.low_hz)} to {say_hz(self.high_hz)}"
-
-
-def say_hz(hz: float) -> str:
-    """A frequency as the trade writes it."""
-    if hz < 1000:
-        return f"{hz:.0f} Hz"
-    return f"{hz / 1000:.2g} kHz" if hz < 10000 else f"{hz / 1000:.0f} kHz"
 
 
 def partial_loudness(power: np.ndarray, masker: np.ndarray | float) -> np.ndarray:

@@ -201,6 +201,14 @@ def integrated_lufs(step_powers: np.ndarray) -> float | None:
     return float(_lufs(heard[_lufs(heard) > gate].mean()))
 
 
+def loudness_lufs(samples: np.ndarray, rate: int) -> float | None:
+    """Integrated loudness of float32 (frames, channels)."""
+    step = round(0.1 * rate)
+    out = np.empty(samples.shape[0] // step + 1)
+    weighted = Sections(k_weighting(rate), samples.shape[1]).process(samples)
+    return integrated_lufs(out[: _steps(weighted, step, np.zeros(2), out)])
+
+
 def _lufs(power):
     return -0.691 + 10.0 * np.log10(np.maximum(power, 1e-20))
 

@@ -150,6 +150,10 @@ class Traced:
     high: np.ndarray
     mean: np.ndarray
 
+    def first(self, points: int) -> Traced:
+        """The first `points` of it."""
+        return Traced(self.low[:points], self.high[:points], self.mean[:points])
+
 
 class Processor(Protocol):
     """A move at work: audio in, audio out, with carried state."""

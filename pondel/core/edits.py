@@ -1,0 +1,174 @@
+"""Every change to a document, as a name and a function from the old one to the new one."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from pondel.core.document import Part, Session, parse_session, to_json
+from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves import MoveBase, kind_of
+from pondel.core.moves.base import Key
+from pondel.core.moves.controls import control_of, parse_control
+
+Edit = tuple[str, Callable[[Session], Session]]
+"""What an edit is called, and what it makes of a document."""
+PART_FIELDS = ("name", "role", "trim_db", "fader_db", "pan", "mute", "silent_key")
+SESSION_FIELDS = ("name", "tempo_bpm", "beats_per_bar", "listening_level_db_spl", "sections")
+
+
+def fresh_id(wanted: str, taken: set[str]) -> str:
+    """An id made of a name's letters that is not taken yet."""
+    slug = re.sub(r"[^a-z0-9]+", "-", wanted.lower()).strip("-")[:32] or "x"
+    if slug not in taken:
+        return slug
+    return next(f"{slug}-{n}" for n in range(2, 10_000) if f"{slug}-{n}" not in taken)
+
+
+def _on_part(part_id: str, change: Callable[[dict[str, Any]], None]) -> Callable[[Session], Session]:
+    def apply(session: Session) -> Session:
+        session.part(part_id)
+        data = to_json(session)
+        change(next(part for part in data["parts"] if part["id"] == part_id))
+        return parse_session(data)
+
+    return apply
+
+
+def _on_move(
+    part_id: str, move_id: str, change: Callable[[dict[str, Any]], None]
+) -> Callable[[Session], Session]:
+    def within(part: dict[str, Any]) -> None:
+        for move in part["moves"]:
+            if move["id"] == move_id:
+                return change(move)
+        raise NotFound(f"{part['name']!r} has no move {move_id!r}")
+
+    return _on_part(part_id, within)
+
+
+def set_session(field: str, value: Any) -> Edit:
+    """Change a field of the session itself."""
+    if field not in SESSION_FIELDS:
+        raise BadDocument(f"a session has no field {field!r}")
+    return (
+        f"Session {field.split('_', maxsplit=1)[0]}",
+        lambda session: parse_session({**to_json(session), field: value}),
+    )
+
+
+def set_part(session: Session, part_id: str, field: str, value: Any) -> Edit:
+    """Change a field of a part; text is read with its unit."""
+    if field not in PART_FIELDS:
+        raise BadDocument(f"a part has no field {field!r}")
+    part = session.part(part_id)
+    typed = parse_control(Part, field, value)
+    label = f"{part.name}: {field.removesuffix('_db').replace('_', ' ')}"
+    return label, _on_part(part_id, lambda data: data.update({field: typed}))
+
+
+def set_trims(session: Session, trims_db: dict[str, float]) -> Edit:
+    """Trim several parts at once."""
+
+    def apply(session: Session) -> Session:
+        data = to_json(session)
+        for part in data["parts"]:
+            if part["id"] in trims_db:
+                part["trim_db"] = max(-60.0, min(60.0, round(trims_db[part["id"]], 2)))
+        return parse_session(data)
+
+    names = [session.part(part_id).name for part_id in trims_db]
+    return f"Trim {names[0]}" if len(names) == 1 else f"Trim {len(names)} parts", apply
+
+
+def add_part(part: Part) -> Edit:
+    """Append a part."""
+    return (
+        f"Bring in {part.name}",
+        lambda session: parse_session(
+            {**to_json(session), "parts": [*to_json(session)["parts"], part.model_dump(mode="json")]}
+        ),
+    )
+
+
+def remove_part(session: Session, part_id: str) -> Edit:
+    """Take a part out; keys that listened to it stay and hear nothing, sends to it go."""
+
+    def apply(session: Session) -> Session:
+        session.part(part_id)
+        data = to_json(session)
+        data["parts"] = [part for part in data["parts"] if part["id"] != part_id]
+        for part in data["parts"]:
+            part["sends"] = [send for send in part["sends"] if send["to"] != part_id]
+        return parse_session(data)
+
+    return f"Take out {session.part(part_id).name}", apply
+
+
+def add_move(session: Session, part_id: str, settings: dict[str, Any]) -> Edit:
+    """Append a move; `settings` holds its kind and any values that differ from the defaults."""
+    part = session.part(part_id)
+    kind = kind_of(str(settings.get("kind")))
+    taken = {move.id for move in part.moves}
+    move = {**settings, "id": fresh_id(f"m{len(taken) + 1}", taken)}
+    return (
+        f"{part.name}: add {kind.title.lower()}",
+        _on_part(part_id, lambda data: data["moves"].append(move)),
+    )
+
+
+def remove_move(session: Session, part_id: str, move_id: str) -> Edit:
+    """Take a move out of a part's chain."""
+    part = session.part(part_id)
+    title = kind_of(_move(session, part_id, move_id).kind).title.lower()
+
+    def change(data: dict[str, Any]) -> None:
+        data["moves"] = [move for move in data["moves"] if move["id"] != move_id]
+
+    return f"{part.name}: remove {title}", _on_part(part_id, change)
+
+
+def _move(session: Session, part_id: str, move_id: str) -> Any:
+    for move in session.part(part_id).moves:
+        if move.id == move_id:
+            return move
+    raise NotFound(f"{session.part(part_id).name!r} has no move {move_id!r}")
+
+
+def set_move(session: Session, part_id: str, move_id: str, field: str, value: Any) -> Edit:
+    """Change one value of a move; `key.level_db` reaches into the key, text is read with units.
+
+    Setting `key.source` to nothing takes the key away; setting it on a move without one gives
+    it a key with the defaults.
+    """
+    move = _move(session, part_id, move_id)
+    name = session.part(part_id).name
+    if field.startswith("key."):
+        return _set_key(session, part_id, move, field.removeprefix("key."), value)
+    if field in ("id", "kind", "key") or field not in type(move).model_fields:
+        raise BadDocument(f"a {move.kind} has no control {field!r}")
+    typed = parse_control(type(move), field, value)
+    title = control_of(type(move), field).title.lower() if field not in MoveBase.model_fields else field
+    return f"{name}: {title}", _on_move(part_id, move_id, lambda data: data.update({field: typed}))
+
+
+def _set_key(session: Session, part_id: str, move: Any, field: str, value: Any) -> Edit:
+    name = session.part(part_id).name
+    if not kind_of(move.kind).keyed or field not in Key.model_fields:
+        raise BadDocument(f"a {move.kind} has no control 'key.{field}'")
+    if field == "source":
+        if value and not session.has_part(str(value)):
+            raise BadDocument(f"there is no part {value!r} to listen to")
+
+        def change(data: dict[str, Any]) -> None:
+            data["key"] = {**(data["key"] or {}), "source": value} if value else None
+    else:
+        typed = parse_control(Key, field, value)
+
+        def change(data: dict[str, Any]) -> None:
+            if data["key"] is None:
+                raise BadDocument("choose a key first")
+            data["key"][field] = typed
+
+    return f"{name}: key {field.split('_', maxsplit=1)[0]}", _on_move(part_id, move.id, change)

@@ -1,0 +1,100 @@
+"""What the deck can play, and how it is put together from chunks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from pondel.core.document import Session, content_hash, parse_session, to_json
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.streams import pan_gains
+from pondel.core.errors import BadDocument
+
+Hear = Literal["mix", "pair", "part", "key"]
+HEARS: tuple[Hear, ...] = ("mix", "pair", "part", "key")
+
+
+@dataclass(frozen=True)
+class Plan:
+    """One thing to listen to. For a key, `parts` is the part it drives and `move` its move."""
+
+    hear: Hear
+    parts: tuple[str, ...] = ()
+    move: str | None = None
+
+
+def without_moves(session: Session) -> Session:
+    """The session as it was before any treatment: every move off."""
+    data = to_json(session)
+    for part in data["parts"]:
+        for move in part["moves"]:
+            move["on"] = False
+    return parse_session(data)
+
+
+def make_plan(
+    session: Session, hear: str, parts: list[str] | None = None, move: str | None = None
+) -> Plan:
+    """A plan that fits the session; BadDocument or NotFound when it does not."""
+    if hear not in HEARS:
+        raise BadDocument(f"the deck can play {', '.join(HEARS)}, not {hear!r}")
+    if hear == "mix":
+        return Plan("mix", tuple(part.id for part in session.audible()))
+    chosen = tuple(dict.fromkeys(session.part(part_id).id for part_id in parts or []))
+    if not chosen:
+        raise BadDocument("choose a part to hear first")
+    if hear == "key":
+        moves = [m for m in session.part(chosen[0]).moves if m.id == move]
+        if not moves or moves[0].key is None:
+            raise BadDocument("this move listens to its own part: choose a key first")
+        return Plan("key", chosen[:1], move)
+    return Plan(hear, chosen[:1] if hear == "part" else chosen)
+
+
+def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
+    """Names the sound of a plan: equal hashes mean equal sound."""
+    facts: list = [plan.hear, chunked.session.rate]
+    if plan.hear == "key":
+        part = chunked.session.part(plan.parts[0])
+        move = next(m for m in part.moves if m.id == plan.move)
+        key = move.key
+        facts += [key.model_dump(mode="json") if key else None]
+        if key and chunked.session.has_part(key.source):
+            facts.append(chunked.fingerprint((key.source, key.tap)))
+    elif plan.hear == "mix":
+        facts += [chunked.fingerprint((part, "after fader")) for part in plan.parts]
+    else:
+        facts += [chunked.fingerprint((part, "before fader")) for part in plan.parts]
+        facts += [[chunked.session.part(p).fader_db, chunked.session.part(p).pan] for p in plan.parts]
+    return content_hash(facts)
+
+
+def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
+    """Stereo float32 (frames, 2) of a plan.
+
+    A part or a pair is heard at its fader even when it is muted in the mix.
+    """
+    if plan.hear == "key":
+        part, move = plan.parts[0], plan.move or ""
+        size = chunked.frames
+        first, last = start // size, -(-(start + frames) // size)
+        heard = np.concatenate([chunked.key_heard(part, move, i) for i in range(first, last)])
+        heard = heard[start - first * size :][:frames]
+        return np.repeat(heard, 2, axis=1) if heard.shape[1] == 1 else heard
+    total = np.zeros((frames, 2), np.float32)
+    for part_id in plan.parts:
+        if plan.hear == "mix":
+            total += chunked.region((part_id, "after fader"), start, frames)
+            continue
+        part = chunked.session.part(part_id)
+        sound = chunked.region((part_id, "before fader"), start, frames)
+        gains = np.array(pan_gains(part.pan, sound.shape[1])) * 10 ** (part.fader_db / 20)
+        total += sound * gains.astype(np.float32)
+    return total
+
+
+def plan_chunk(plan: Plan, chunked: ChunkedSession, index: int) -> np.ndarray:
+    """Chunk `index` of a plan, stereo float32."""
+    return plan_region(plan, chunked, index * chunked.frames, chunked.frames)

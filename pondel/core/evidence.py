@@ -1,0 +1,109 @@
+"""The evidence for one fight over one stretch of the song: what is hidden, what was done."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pondel.core.document import Session
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.listen import Plan, plan_region
+from pondel.core.hearing.hidden import (
+    Hidden,
+    WorstZone,
+    hidden,
+    near_hits,
+    partial_loudness,
+    worst_zone,
+)
+from pondel.core.measures.levels import loudness_lufs
+from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.moves.base import TRACE_RATE, Traced
+
+AFTER_HIT_S = 0.3
+
+
+@dataclass(frozen=True)
+class OnHits:
+    """Reduction at the hits of a stretch, in positive dB; zeros when there are none."""
+
+    hits: int
+    median_db: float
+    most_db: float
+
+
+@dataclass(frozen=True)
+class PairEvidence:
+    """What the yielder hides of the leader, before and after all moves, and what that cost."""
+
+    before: Hidden
+    after: Hidden
+    zone: WorstZone | None
+    on_hits_before: float
+    on_hits_after: float
+    cost_share: float
+    """How much of the yielder's own loudness the moves took, 0 to 1 (negative: added)."""
+
+
+def pair_evidence(
+    now: ChunkedSession,
+    untreated: ChunkedSession,
+    leader: str,
+    yielder: str,
+    start: int,
+    frames: int,
+    hits_s: np.ndarray,
+) -> PairEvidence:
+    """Compare a fight before and after the moves; `hits_s` are the leader's, from song start."""
+    leads = [s.excitation((leader, "after fader"), start, frames) for s in (untreated, now)]
+    yields = [s.excitation((yielder, "after fader"), start, frames) for s in (untreated, now)]
+    at = near_hits(within(hits_s, start, frames, now.session.rate), leads[0].power.shape[0])
+    before, after = (hidden(a, b) for a, b in zip(leads, yields, strict=True))
+    on_hits = [hidden(a, b, at).share if at.any() else 0.0 for a, b in zip(leads, yields, strict=True)]
+    loudness = [float(partial_loudness(e.power, 0.0).sum()) for e in yields]
+    cost = 1.0 - loudness[1] / loudness[0] if loudness[0] > 0 else 0.0
+    return PairEvidence(before, after, worst_zone(before), on_hits[0], on_hits[1], cost)
+
+
+def within(hits_s: np.ndarray, start: int, frames: int, rate: int) -> np.ndarray:
+    """Hits inside a stretch, in seconds from its start."""
+    moved = hits_s - start / rate
+    return moved[(moved >= 0) & (moved < frames / rate)]
+
+
+def reduction_on_hits(trace: Traced, hits_s: np.ndarray) -> OnHits:
+    """The deepest reduction in the 300 ms after each hit; hits counted from the trace's start."""
+    depths = []
+    ends = np.append(hits_s[1:], np.inf)
+    for hit, following in zip(hits_s, ends, strict=True):
+        last = min(hit + AFTER_HIT_S, following)
+        stretch = trace.high[int(hit * TRACE_RATE) : int(np.ceil(last * TRACE_RATE))]
+        if stretch.size:
+            depths.append(float(stretch.max()))
+    if not depths:
+        return OnHits(0, 0.0, 0.0)
+    return OnHits(len(depths), float(np.median(depths)), max(depths))
+
+
+def matching_gain_db(
+    plan: Plan, now: ChunkedSession, untreated: ChunkedSession, start: int, frames: int
+) -> float:
+    """Gain that makes the untreated sound as loud as the treated one, in dB.
+
+    By integrated loudness of what is played; 0 when either is silent.
+    """
+    after = loudness_lufs(plan_region(plan, now, start, frames), now.session.rate)
+    before = loudness_lufs(plan_region(plan, untreated, start, frames), now.session.rate)
+    return after - before if after is not None and before is not None else 0.0
+
+
+def part_spectrum(chunked: ChunkedSession, part_id: str, start: int, frames: int) -> np.ndarray:
+    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`."""
+    sound = chunked.region((part_id, "after fader"), start, frames)
+    return average_spectrum([sound], chunked.session.rate)
+
+
+def whole_song(session: Session, frames: int) -> tuple[int, int]:
+    """Start and length of the song in frames, at least half a second."""
+    return 0, max(frames, session.rate // 2)

@@ -1,0 +1,100 @@
+"""The controls of a move, read from its parameters: for forms, messages and recall sheets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel
+
+from pondel.core import units
+from pondel.core.errors import BadDocument
+
+
+@dataclass(frozen=True)
+class Control:
+    """One parameter as it is shown: a slider with a typed value, a switch, or a choice."""
+
+    field: str
+    title: str
+    help: str
+    kind: str
+    default: Any
+    unit: str = ""
+    low: float = 0.0
+    high: float = 1.0
+    scale: str = "linear"
+    step: float = 1.0
+    decimals: int = 1
+    optional: bool = False
+    endless: bool = False
+    labels: dict[str, str] | None = None
+
+    def say(self, value: Any) -> str:
+        """The value in words, with its unit."""
+        if self.kind == "number":
+            return units.say(value, self.unit, self.decimals)
+        if self.kind == "switch":
+            return "on" if value else "off"
+        return (self.labels or {}).get(str(value), str(value))
+
+
+def controls_of(params: type[BaseModel]) -> list[Control]:
+    """All controls of a parameter class, in the order of its fields."""
+    found = []
+    for field, info in params.model_fields.items():
+        extra = info.json_schema_extra
+        described = extra.get("control") if isinstance(extra, dict) else None
+        if not isinstance(described, dict):
+            continue
+        kind = "number" if "unit" in described else "choice" if described.get("labels") else "switch"
+        found.append(
+            Control(
+                field=field,
+                title=info.title or field,
+                help=info.description or "",
+                kind=kind,
+                default=info.default,
+                **described,
+            )
+        )
+    return found
+
+
+def control_of(params: type[BaseModel], field: str) -> Control:
+    """One control; BadDocument when there is none of that name."""
+    for control in controls_of(params):
+        if control.field == field:
+            return control
+    raise BadDocument(f"there is no control {field!r}")
+
+
+def parse_control(params: type[BaseModel], field: str, value: Any) -> Any:
+    """A value as it comes from a form: text is read with its unit, and bounds are checked.
+
+    Raises BadDocument naming the control and its range.
+    """
+    controls = {control.field: control for control in controls_of(params)}
+    control = controls.get(field)
+    if control is None:
+        return value
+    if control.kind == "switch":
+        if isinstance(value, str) and value.lower() in ("on", "off", "true", "false"):
+            return value.lower() in ("on", "true")
+        return value
+    if control.kind == "choice":
+        return int(value) if str(value).isdigit() else value
+    if isinstance(value, str):
+        try:
+            value = units.parse(value, control.unit, optional=control.optional, endless=control.endless)
+        except BadDocument as error:
+            raise BadDocument(error.message, where=control.title) from error
+    if value is None and control.optional:
+        return None
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise BadDocument("a number is needed", where=control.title)
+    top = float("inf") if control.endless else control.high
+    if not control.low <= value <= top:
+        low, high = control.say(control.low), control.say(top)
+        raise BadDocument(f"from {low} to {high}, not {control.say(value)}", where=control.title)
+    return "inf" if value == float("inf") else value

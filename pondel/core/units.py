@@ -1,0 +1,71 @@
+"""Values as the trade writes and types them."""
+
+from __future__ import annotations
+
+import math
+import re
+
+from pondel.core.errors import BadDocument
+
+MINUS = "\N{MINUS SIGN}"
+_NUMBER = re.compile(r"^([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+))\s*(k)?\s*([a-z%:/0-9]*)$")
+_OFF = {"off", "none", "-", "–"}
+_ENDLESS = {"inf", "inf:1", "∞", "∞:1"}
+_UNITS: dict[str, dict[str, float]] = {
+    "dB": {"": 1, "db": 1, "dbfs": 1},
+    "Hz": {"": 1, "hz": 1},
+    "ms": {"": 1, "ms": 1, "s": 1000},
+    ":1": {"": 1, ":1": 1},
+    "%": {"": 0.01, "%": 0.01},
+    "s": {"": 1, "s": 1, "ms": 0.001},
+    "": {"": 1},
+}
+
+
+def parse(text: str, unit: str, *, optional: bool = False, endless: bool = False) -> float | None:
+    """A typed value in the document's unit: "1.2k", "-6 dB", "90ms", "4:1", "off".
+
+    Raises BadDocument when it cannot be read; per cent become a share of 1.
+    """
+    plain = text.strip().lower().replace(MINUS, "-").replace("\N{NO-BREAK SPACE}", " ")
+    if optional and plain in _OFF:
+        return None
+    if endless and plain in _ENDLESS:
+        return math.inf
+    match = _NUMBER.match(plain)
+    factors = _UNITS.get(unit, {"": 1.0})
+    if match is None or match[3] not in factors:
+        wanted = f"a number in {unit}" if unit else "a number"
+        raise BadDocument(f"{text.strip()!r:.40} is not {wanted}")
+    value = float(match[1].replace(",", "."))
+    return value * (1000.0 if match[2] else 1.0) * factors[match[3]]
+
+
+def say(value: float | None, unit: str, decimals: int = 1) -> str:
+    """A value with its unit, with a real minus sign."""
+    if value is None:
+        return "off"
+    if unit == ":1":
+        return "∞:1" if math.isinf(value) else f"{_trim(value, 2 if value < 10 else 1)}:1"
+    if unit == "%":
+        return f"{value * 100:.0f} %"
+    if unit == "Hz":
+        return say_hz(value)
+    if unit == "ms":
+        return f"{_trim(value, 2 if value < 1 else 1 if value < 10 else 0)} ms"
+    text = f"{value:.{decimals}f}"
+    if float(text) == 0:
+        text = text.lstrip("-")
+    return f"{text.replace('-', MINUS)} {unit}".strip()
+
+
+def say_hz(hz: float) -> str:
+    """A frequency as the trade writes it: 88 Hz, 1.2 kHz, 12 kHz."""
+    if hz < 999.5:
+        return f"{hz:.0f} Hz"
+    return f"{_trim(hz / 1000, 2 if hz < 9950 else 0)} kHz"
+
+
+def _trim(value: float, decimals: int) -> str:
+    text = f"{value:.{decimals}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text

@@ -1,0 +1,141 @@
+"""Files on their way in: from the upload to the part, with what is said about each."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath, PureWindowsPath
+from typing import BinaryIO
+
+from pondel.core.document import Part
+from pondel.core.edits import Edit
+from pondel.core.errors import BadAudio, NotFound
+from pondel.store.library import Library
+from pondel.store.media import sync
+
+WAITING, READING, DONE, FAILED, CANCELLED = "waiting", "reading", "done", "failed", "cancelled"
+UNFINISHED = (WAITING, READING)
+COPY_BYTES = 1 << 20
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """One file that was handed in."""
+
+    id: str
+    session_id: str
+    name: str
+    state: str
+    progress: float
+    message: str
+    part_id: str
+
+
+def plain_name(name: str) -> str:
+    """The last step of a file name, whatever system it came from; never empty."""
+    last = PureWindowsPath(PurePosixPath(name).name).name
+    last = "".join(c for c in last if c.isprintable()).strip()
+    return last[-120:] or "unnamed"
+
+
+class Arrivals:
+    """Receives files, and turns each into a part exactly once."""
+
+    def __init__(self, library: Library) -> None:
+        self._library = library
+        self._table = library.tables.Arrival
+
+    def receive(self, session_id: str, name: str, stream: BinaryIO) -> Arrival:
+        """Write an upload to disk and note it; what was answered survives a crash."""
+        if name != plain_name(name) and (".." in name or "\0" in name):
+            raise BadAudio("the name leads out of its folder; rename the file", where=plain_name(name))
+        arrival_id = uuid.uuid4().hex
+        path = self.upload(arrival_id)
+        try:
+            with path.open("wb") as file:
+                while block := stream.read(COPY_BYTES):
+                    file.write(block)
+            sync(path)
+            sync(path.parent)
+            self._table.insert(
+                id=arrival_id, session=session_id, name=plain_name(name), state=WAITING
+            ).execute()
+        except BaseException:
+            path.unlink(missing_ok=True)
+            raise
+        return self.get(arrival_id)
+
+    def upload(self, arrival_id: str) -> Path:
+        """Where an arrival's bytes lie until it is done."""
+        return self._library.media.incoming / f"{arrival_id}.upload"
+
+    def get(self, arrival_id: str) -> Arrival:
+        row = self._table.get_or_none(id=arrival_id)
+        if row is None:
+            raise NotFound("that file is not known here")
+        return _of(row)
+
+    def of_session(self, session_id: str) -> list[Arrival]:
+        """Arrivals that are not parts yet, oldest first."""
+        rows = self._table.select().where(
+            (self._table.session == session_id) & (self._table.state != DONE)
+        )
+        return [_of(row) for row in rows.order_by(self._table.created)]
+
+    def unfinished(self) -> list[Arrival]:
+        """Arrivals of all sessions that still have to be read."""
+        return [_of(row) for row in self._table.select().where(self._table.state << UNFINISHED)]
+
+    def recover(self) -> list[Arrival]:
+        """After a start: put back what was being read, clear away half-written files."""
+        self._table.update(state=WAITING, progress=0).where(self._table.state == READING).execute()
+        left = self.unfinished()
+        self._library.media.sweep({self.upload(arrival.id).name for arrival in left})
+        return left
+
+    def claim(self, arrival_id: str) -> bool:
+        """Whether the caller is the one that reads this arrival."""
+        table = self._table
+        claimed = table.update(state=READING).where((table.id == arrival_id) & (table.state == WAITING))
+        return claimed.execute() == 1
+
+    def report(self, arrival_id: str, progress: float) -> bool:
+        """Note progress from 0 to 1; False when the arrival was cancelled meanwhile."""
+        table = self._table
+        changed = table.update(progress=progress).where(
+            (table.id == arrival_id) & (table.state == READING)
+        )
+        return changed.execute() == 1
+
+    def fail(self, arrival_id: str, message: str) -> None:
+        """Say why a file did not become a part."""
+        table = self._table
+        table.update(state=FAILED, message=message).where(table.id == arrival_id).execute()
+        self.upload(arrival_id).unlink(missing_ok=True)
+
+    def dismiss(self, arrival_id: str) -> None:
+        """Forget an arrival, or stop one that is on its way."""
+        table = self._table
+        table.update(state=CANCELLED).where(
+            (table.id == arrival_id) & (table.state << UNFINISHED)
+        ).execute()
+        table.delete().where((table.id == arrival_id) & (table.state << (FAILED, CANCELLED))).execute()
+        self.upload(arrival_id).unlink(missing_ok=True)
+
+    def become_part(self, arrival_id: str, make: Callable[[list[Part]], tuple[Part, Edit]]) -> None:
+        """Add the part to the session and end the arrival in one transaction."""
+        with self._library.database.atomic("immediate"):
+            arrival = self.get(arrival_id)
+            if arrival.state != READING:
+                return
+            parts = self._library.head(arrival.session_id).document.parts
+            part, edit = make(parts)
+            self._library.edit(arrival.session_id, None, edit)
+            table = self._table
+            table.update(state=DONE, progress=1, part=part.id).where(table.id == arrival_id).execute()
+        self.upload(arrival_id).unlink(missing_ok=True)
+
+
+def _of(row) -> Arrival:
+    return Arrival(row.id, row.session_id, row.name, row.state, row.progress, row.message, row.part)
