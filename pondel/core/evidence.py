@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, plan_region
 from pondel.core.hearing.hidden import (
@@ -56,8 +55,8 @@ def pair_evidence(
     hits_s: np.ndarray,
 ) -> PairEvidence:
     """Compare a fight before and after the moves; `hits_s` are the leader's, from song start."""
-    leads = [s.excitation((leader, "after fader"), start, frames) for s in (untreated, now)]
-    yields = [s.excitation((yielder, "after fader"), start, frames) for s in (untreated, now)]
+    leads = [s.in_the_mix(leader, start, frames) for s in (untreated, now)]
+    yields = [s.in_the_mix(yielder, start, frames) for s in (untreated, now)]
     at = near_hits(within(hits_s, start, frames, now.session.rate), leads[0].power.shape[0])
     before, after = (hidden(a, b) for a, b in zip(leads, yields, strict=True))
     on_hits = [hidden(a, b, at).share if at.any() else 0.0 for a, b in zip(leads, yields, strict=True)]
@@ -100,10 +99,5 @@ def matching_gain_db(
 
 def part_spectrum(chunked: ChunkedSession, part_id: str, start: int, frames: int) -> np.ndarray:
     """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`."""
-    sound = chunked.region((part_id, "after fader"), start, frames)
-    return average_spectrum([sound], chunked.session.rate)
-
-
-def whole_song(session: Session, frames: int) -> tuple[int, int]:
-    """Start and length of the song in frames, at least half a second."""
-    return 0, max(frames, session.rate // 2)
+    blocks = chunked.blocks((part_id, "after fader"), start, frames)
+    return average_spectrum(blocks, chunked.session.rate)

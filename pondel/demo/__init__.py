@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from importlib.resources import files
+from itertools import pairwise
 from pathlib import Path
 
 import mido
@@ -41,7 +42,7 @@ def score() -> tuple[dict[str, list[Note]], list[dict], float, float]:
             markers.append((now * second, message.text))
     sections = [
         {"id": f"s{i + 1}", "name": name, "start_s": round(start, 4), "end_s": round(end, 4)}
-        for i, ((start, name), (end, _)) in enumerate(zip(markers, markers[1:], strict=False))
+        for i, ((start, name), (end, _)) in enumerate(pairwise(markers))
     ]
     notes = {track.name: _notes(track, second) for track in midi.tracks[1:]}
     return notes, sections, round(mido.tempo2bpm(tempo), 3), markers[-1][0] + TAIL_S

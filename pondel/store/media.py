@@ -42,7 +42,7 @@ class MediaFolder:
         """Move a finished file in; returns the name that stands in documents."""
         name = f"{file_hash(finished)}.wav"
         sync(finished)
-        os.replace(finished, self.folder / name)
+        finished.replace(self.folder / name)
         sync(self.folder)
         return f"media/{name}"
 

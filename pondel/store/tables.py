@@ -36,7 +36,7 @@ def open_database(path: Path) -> SqliteDatabase:
 
 
 def tables_of(database: SqliteDatabase) -> SimpleNamespace:
-    """The models Session, Revision, Arrival and Measure of one database."""
+    """The models Session, Revision, Arrival, Print and Measure of one database."""
     base = database.Model
 
     class Session(base):
@@ -67,9 +67,21 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         part = TextField(default="")
         created = DateTimeField(default=now)
 
+    class Print(base):
+        id = TextField(primary_key=True)
+        session = ForeignKeyField(Session, on_delete="CASCADE")
+        revision = IntegerField()
+        order = TextField()
+        state = TextField(index=True)
+        progress = FloatField(default=0)
+        message = TextField(default="")
+        created = DateTimeField(default=now)
+
     class Measure(base):
         key = TextField(primary_key=True)
         body = TextField()
         created = DateTimeField(default=now)
 
-    return SimpleNamespace(Session=Session, Revision=Revision, Arrival=Arrival, Measure=Measure)
+    return SimpleNamespace(
+        Session=Session, Revision=Revision, Arrival=Arrival, Print=Print, Measure=Measure
+    )

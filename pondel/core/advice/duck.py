@@ -48,8 +48,10 @@ def propose_duck(
     }
     gap = gap_s(hits_s)
     settings["release_ms"] = _release_ms(gap)
+    firm = yielder.role == "bass"
+    manner = "a bass takes a firm duck" if firm else f"{yielder.role} forgives less than a bass"
     reasons = [
-        f"Ratio {ratio:g}:1: {'a bass takes a firm duck' if yielder.role == 'bass' else f'{yielder.role} forgives less than a bass'}.",
+        f"Ratio {ratio:g}:1: {manner}.",
         "Attack 2 ms: short enough to catch the hit, long enough not to click.",
     ]
     if gap is None:
@@ -58,8 +60,8 @@ def propose_duck(
         )
     else:
         reasons.append(
-            f"Release {settings['release_ms']:.0f} ms: hits follow each other after {gap * 1000:.0f} ms, "
-            "and the gain is back before the next one."
+            f"Release {settings['release_ms']:.0f} ms: hits follow each other after "
+            f"{gap * 1000:.0f} ms, and the gain is back before the next one."
         )
     threshold, reached = _threshold_db(settings, key, hits_s, rate)
     settings["threshold_db"] = threshold

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -152,6 +153,12 @@ def _check_samples(block: np.ndarray, first: int, rate: int, name: str) -> None:
     if block.size and np.abs(block).max() > LOUDEST:
         at = (first + int(np.argmax(np.abs(block).max(axis=1)))) / rate
         raise BadAudio(f"holds a sample above +60 dBFS at {at:.3f} s: not music", where=name)
+
+
+def safe_name(name: str) -> str:
+    """A part's name as a file name on any system."""
+    plain = re.sub(r'[<>:"/\\|?*\x00-\x1f]+', " ", name)
+    return re.sub(r"\s+", " ", plain).strip(" .") or "part"
 
 
 def check_target(format: str, bits: str) -> None:

@@ -19,9 +19,8 @@ def _sections(sos, state, block, out):
             z1 = state[s, c, 0]
             z2 = state[s, c, 1]
             for i in range(block.shape[0]):
-                x = np.float64(block[i, c]) if s == 0 else np.float64(out[i, c])
-                if not abs(x) < 1e6:
-                    x = 0.0
+                given = np.float64(block[i, c]) if s == 0 else np.float64(out[i, c])
+                x = given if abs(given) < 1e6 else 0.0
                 y = b0 * x + z1
                 z1 = b1 * x - a1 * y + z2
                 z2 = b2 * x - a2 * y

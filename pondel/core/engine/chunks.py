@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 
 import numpy as np
@@ -18,7 +18,7 @@ from pondel.core.document import Session
 from pondel.core.engine import routing
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
-from pondel.core.engine.streams import Stream
+from pondel.core.engine.streams import Stream, pan_gains
 from pondel.core.hearing.excitation import Excitation, excite
 from pondel.core.moves.base import TRACE_RATE, Traced
 
@@ -141,16 +141,36 @@ class ChunkedSession:
             move: log.traced().first(points) for (part, move), log in traces.items() if part == part_id
         }
 
-    def excitation(self, node: Node, start: int, frames: int) -> Excitation:
-        """Excitation of a node over a region, at the session's listening level."""
+    def in_the_mix(self, part_id: str, start: int, frames: int) -> Excitation:
+        """Excitation of a part after its fader over a region, at the listening level.
+
+        Where the fader and pan act on all channels alike, a change of them needs no new analysis.
+        """
+        part = self.session.part(part_id)
+        before: Node = (part_id, "before fader")
+        channels = self.node(before, start // self.frames).shape[1]
+        left, right = pan_gains(part.pan, channels)
+        if channels == 2 and left != right:
+            return self._excitation((part_id, "after fader"), start, frames)
+        level = 0.0 if part.mute else 10 ** (part.fader_db / 10)
+        gain = np.float32(level * (left**2 + right**2) / 2.0)
+        return Excitation(self._excitation(before, start, frames).power * gain)
+
+    def _excitation(self, node: Node, start: int, frames: int) -> Excitation:
         level = self.session.listening_level_db_spl
         key = ("excitation", self.fingerprint(node), start, frames, level)
         return Excitation(
             self._cache.get(
                 key,
-                lambda: excite([self.region(node, start, frames)], self.session.rate, level).power,
+                lambda: excite(self.blocks(node, start, frames), self.session.rate, level).power,
             )
         )
+
+    def blocks(self, node: Node, start: int, frames: int) -> Iterator[np.ndarray]:
+        """A region of a node in blocks of at most one chunk."""
+        stream = _Chunks(self, node, start)
+        for done in range(0, frames, self.frames):
+            yield stream.read(min(self.frames, frames - done))
 
     def region(self, node: Node, start: int, frames: int) -> np.ndarray:
         """float32 (frames, channels) of a node from `start`, put together from chunks."""

@@ -77,10 +77,10 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
     A part or a pair is heard at its fader even when it is muted in the mix.
     """
     if plan.hear == "key":
-        part, move = plan.parts[0], plan.move or ""
+        driven, move = plan.parts[0], plan.move or ""
         size = chunked.frames
         first, last = start // size, -(-(start + frames) // size)
-        heard = np.concatenate([chunked.key_heard(part, move, i) for i in range(first, last)])
+        heard = np.concatenate([chunked.key_heard(driven, move, i) for i in range(first, last)])
         heard = heard[start - first * size :][:frames]
         return np.repeat(heard, 2, axis=1) if heard.shape[1] == 1 else heard
     total = np.zeros((frames, 2), np.float32)
@@ -90,8 +90,9 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
             continue
         part = chunked.session.part(part_id)
         sound = chunked.region((part_id, "before fader"), start, frames)
-        gains = np.array(pan_gains(part.pan, sound.shape[1])) * 10 ** (part.fader_db / 20)
-        total += sound * gains.astype(np.float32)
+        level = 10 ** (part.fader_db / 20)
+        gains = [gain * level for gain in pan_gains(part.pan, sound.shape[1])]
+        total += sound * np.array(gains, np.float32)
     return total
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Literal
 
 import numpy as np
 
@@ -14,13 +15,14 @@ from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import Stream
 
 BLOCK_FRAMES = 1 << 14
-MIX = "mix"
+MIX: Literal["mix"] = "mix"
+Target = Node | Literal["mix"]
 
 
 def blocks(
     session: Session,
     media: Media,
-    targets: list[Node | str],
+    targets: list[Target],
     start: int,
     frames: int,
     *,
@@ -44,7 +46,7 @@ def blocks(
 def region(
     session: Session,
     media: Media,
-    target: Node | str,
+    target: Target,
     start: int,
     frames: int,
     *,
@@ -57,7 +59,7 @@ def region(
 def regions(
     session: Session,
     media: Media,
-    targets: list[Node | str],
+    targets: list[Target],
     start: int,
     frames: int,
     *,
@@ -68,16 +70,16 @@ def regions(
     return [np.concatenate(column) for column in zip(*rows, strict=True)] if rows else []
 
 
-def run_up(session: Session, target: Node | str) -> int:
+def run_up(session: Session, target: Target) -> int:
     """Frames a render of the target must start early."""
     if target == MIX:
         nodes: list[Node] = [(part.id, "after fader") for part in session.audible()]
         return max((routing.run_up_frames(session, node) for node in nodes), default=0)
-    return routing.run_up_frames(session, target)  # type: ignore[arg-type]
+    return routing.run_up_frames(session, target)
 
 
-def _stream(graph: Graph, target: Node | str) -> Stream:
-    return graph.mix() if target == MIX else graph.node(target)  # type: ignore[arg-type]
+def _stream(graph: Graph, target: Target) -> Stream:
+    return graph.mix() if target == MIX else graph.node(target)
 
 
 def _sizes(frames: int) -> Iterator[int]:

@@ -13,6 +13,7 @@ from pondel.core.document import Move, Part, Session, content_hash
 from pondel.core.dsp import filters
 from pondel.core.errors import BadDocument
 from pondel.core.moves import Key, Tap, kind_of
+from pondel.core.moves.base import TAPS
 
 Node = tuple[str, Tap]
 SOUND_VERSION = 1
@@ -57,8 +58,7 @@ def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node
 
 def check_cycles(session: Session) -> None:
     """BadDocument, naming the parts, when sound would have to feed itself."""
-    nodes = [(part.id, tap) for part in session.parts for tap in ("before fader", "after fader")]
-    nodes += [(part.id, "source") for part in session.parts]
+    nodes: list[Node] = [(part.id, tap) for part in session.parts for tap in TAPS]
     graph = {node: needs(session, node, all_moves=True) for node in nodes}
     try:
         TopologicalSorter(graph).prepare()

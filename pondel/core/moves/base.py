@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal, Protocol
 
 import numpy as np
 from pydantic import AllowInfNan, BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
+from pydantic.config import JsonDict
 
 Tap = Literal["source", "before fader", "after fader"]
 TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
@@ -33,7 +34,7 @@ def number(
     An `optional` number may be null, which switches it off; an `endless` one may be infinite,
     and `high` is only where its slider ends.
     """
-    control = {
+    control: JsonDict = {
         "low": low,
         "high": high,
         "unit": unit,
@@ -59,7 +60,7 @@ def choice(title: str, *, default: Any, labels: dict[str, str] | None = None, he
         default,
         title=title,
         description=help,
-        json_schema_extra={"control": {"labels": labels or {}}},
+        json_schema_extra={"control": {"labels": dict(labels or {})}},
     )
 
 

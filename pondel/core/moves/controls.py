@@ -44,7 +44,7 @@ def controls_of(params: type[BaseModel]) -> list[Control]:
     found = []
     for field, info in params.model_fields.items():
         extra = info.json_schema_extra
-        described = extra.get("control") if isinstance(extra, dict) else None
+        described: Any = extra.get("control") if isinstance(extra, dict) else None
         if not isinstance(described, dict):
             continue
         kind = "number" if "unit" in described else "choice" if described.get("labels") else "switch"

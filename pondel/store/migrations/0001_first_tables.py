@@ -1,4 +1,4 @@
-"""Sessions, their revisions, arriving files and measures."""
+"""Sessions, their revisions, arriving files, prints and measures."""
 
 from peewee import (
     AutoField,
@@ -40,15 +40,25 @@ def up(migrator, db):
         part = TextField(default="")
         created = DateTimeField()
 
+    class Print(Model):
+        id = TextField(primary_key=True)
+        session = ForeignKeyField(Session, on_delete="CASCADE")
+        revision = IntegerField()
+        order = TextField()
+        state = TextField(index=True)
+        progress = FloatField(default=0)
+        message = TextField(default="")
+        created = DateTimeField()
+
     class Measure(Model):
         key = TextField(primary_key=True)
         body = TextField()
         created = DateTimeField()
 
-    db.bind([Session, Revision, Arrival, Measure], bind_refs=False, bind_backrefs=False)
-    db.create_tables([Session, Revision, Arrival, Measure])
+    db.bind([Session, Revision, Arrival, Print, Measure], bind_refs=False, bind_backrefs=False)
+    db.create_tables([Session, Revision, Arrival, Print, Measure])
 
 
 def down(migrator, db):
-    for table in ("arrival", "revision", "measure", "session"):
+    for table in ("print", "arrival", "revision", "measure", "session"):
         db.execute_sql(f"drop table {table}")

@@ -1,0 +1,237 @@
+"""The command line.
+
+pondel demo
+pondel import stems/ --name "Night bus"
+pondel measure "Night bus" --json
+pondel render "Night bus" --out printed --what both
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.table import Table
+
+from pondel.core.audio.files import BIT_DEPTHS, FORMATS
+from pondel.core.document import Session, json_schema
+from pondel.core.errors import PondelError
+from pondel.core.units import say_hz
+from pondel.jobs import sessions
+from pondel.jobs.desk import Desk
+from pondel.jobs.report import measure_report
+from pondel.store.library import Library
+from pondel.store.prints import Order
+
+DEFAULT_DATA = Path("~/.local/share/pondel")
+DEFAULT_PORT = 8750
+data_option = click.option(
+    "--data",
+    "data_dir",
+    type=click.Path(path_type=Path, file_okay=False),
+    default=DEFAULT_DATA,
+    envvar="PONDEL_DATA",
+    show_default=True,
+    help="Folder that holds all sessions.",
+)
+
+
+def say(text: str) -> None:
+    """One line of progress on standard error."""
+    click.echo(text, err=True)
+
+
+class Pondel(click.Group):
+    """Turns what a user can mend into one line on standard error and exit status 2."""
+
+    def invoke(self, ctx: click.Context):
+        try:
+            return super().invoke(ctx)
+        except PondelError as error:
+            say(f"pondel: {error.line()}")
+            ctx.exit(2)
+        except OSError as error:
+            say(f"pondel: {error.filename or 'file'}: {error.strerror or error}")
+            ctx.exit(2)
+
+
+@click.group(cls=Pondel, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="pondel")
+def main() -> None:
+    """Finds where the parts of a song hide each other, and makes room."""
+
+
+def open_library(data_dir: Path) -> Library:
+    return Library(data_dir.expanduser())
+
+
+@contextmanager
+def opened(source: str, data_dir: Path) -> Iterator[tuple[Desk, Session, str]]:
+    """A session by id or name, or a session.json, which is read into a passing library."""
+    path = Path(source)
+    if path.suffix == ".json" and path.is_file():
+        with tempfile.TemporaryDirectory() as folder:
+            library = Library(Path(folder))
+            session_id = sessions.import_document(library, path)
+            yield Desk(library), library.head(session_id).document, session_id
+            library.close()
+        return
+    library = open_library(data_dir)
+    session_id = library.find(source)
+    yield Desk(library), library.head(session_id).document, session_id
+    library.close()
+
+
+def serving_options(command):
+    command = click.option("--host", default="127.0.0.1", show_default=True)(command)
+    command = click.option("--port", default=DEFAULT_PORT, show_default=True)(command)
+    return data_option(command)
+
+
+@main.command()
+@serving_options
+def demo(data_dir: Path, host: str, port: int) -> None:
+    """Make the demo session if it is absent, then serve."""
+    from pondel.demo.session import ensure_demo
+    from pondel.web.serve import check_host, serve
+
+    check_host(host)
+    library = open_library(data_dir)
+    library.touch(ensure_demo(Desk(library), say))
+    library.close()
+    serve(data_dir.expanduser(), host, port, say)
+
+
+@main.command(name="serve")
+@serving_options
+def serve_command(data_dir: Path, host: str, port: int) -> None:
+    """Serve the sessions in the data folder."""
+    from pondel.web.serve import check_host, serve
+
+    check_host(host)
+    serve(data_dir.expanduser(), host, port, say)
+
+
+@main.command(name="import")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--name", required=True, help="Name of the new session.")
+@data_option
+def import_command(paths: tuple[Path, ...], name: str, data_dir: Path) -> None:
+    """Make a session from files, a folder, or a session archive, and print its id."""
+    library = open_library(data_dir)
+    refusals: list[PondelError] = []
+
+    def refused(error: PondelError) -> None:
+        refusals.append(error)
+        say(f"pondel: {error.line()}")
+
+    first = paths[0]
+    if len(paths) == 1 and first.suffix == ".zip" and first.is_file():
+        session_id = sessions.import_archive(library, first, name)
+    elif len(paths) == 1 and (first / sessions.SESSION_FILE).is_file():
+        session_id = sessions.import_document(library, first / sessions.SESSION_FILE, name)
+    elif len(paths) == 1 and first.suffix == ".json" and first.is_file():
+        session_id = sessions.import_document(library, first, name)
+    else:
+        found = sessions.audio_files(paths)
+        session_id = sessions.import_files(library, name, found, refused=refused)
+    desk = Desk(library)
+    for part in library.head(session_id).document.parts:
+        if part.file is not None:
+            desk.recording(part.file)
+    click.echo(session_id)
+    if refusals:
+        sys.exit(2)
+
+
+@main.command(name="list")
+@data_option
+def list_command(data_dir: Path) -> None:
+    """List the sessions, the one opened last first."""
+    for card in open_library(data_dir).sessions():
+        click.echo(f"{card.id}\t{card.name}\t{card.parts} parts")
+
+
+@main.command()
+@click.argument("session")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
+@data_option
+def measure(session: str, as_json: bool, data_dir: Path) -> None:
+    """Levels, hidden shares, and pairs, worst first, of SESSION (id, name or session.json)."""
+    with opened(session, data_dir) as (desk, document, session_id):
+        report = measure_report(desk, document, session_id)
+    if as_json:
+        click.echo(json.dumps(report, ensure_ascii=False))
+        return
+    console = Console()
+    levels = Table("Part", "Role", "Peak dBFS", "True peak dBTP", "RMS dBFS", "LUFS", "Hits", "Hidden")
+    for part in report["parts"]:
+        lufs = part["integrated_lufs"]
+        levels.add_row(
+            part["name"],
+            part["role"],
+            f"{part['sample_peak_dbfs']:.1f}",
+            f"{part['true_peak_dbtp']:.1f}",
+            f"{part['rms_dbfs']:.1f}",
+            "silent" if lufs is None else f"{lufs:.1f}",
+            str(part["hits"]),
+            f"{part['hidden_share']:.0%}",
+        )
+    console.print(levels)
+    names = {part["id"]: part["name"] for part in report["parts"]}
+    for pair in report["pairs"][:10]:
+        console.print(
+            f"{names[pair['by']]} hides {pair['share']:.0%} of {names[pair['hidden']]}, mostly "
+            f"{say_hz(pair['low_hz'])} to {say_hz(pair['high_hz'])} ({pair['sone']:.1f} sone)",
+            highlight=False,
+        )
+
+
+@main.command()
+@click.argument("session")
+@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False))
+@click.option("--what", type=click.Choice(["mix", "parts", "both"]), default="mix", show_default=True)
+@click.option("--format", "format_", type=click.Choice(list(FORMATS)), default="wav", show_default=True)
+@click.option("--bits", type=click.Choice(BIT_DEPTHS), default=None, help="24 unless ogg is asked for.")
+@click.option("--start", "start_s", type=float, default=0.0, help="Seconds.")
+@click.option("--end", "end_s", type=float, default=None, help="Seconds.")
+@data_option
+def render(
+    session: str,
+    out: Path,
+    what: str,
+    format_: str,
+    bits: str | None,
+    start_s: float,
+    end_s: float | None,
+    data_dir: Path,
+) -> None:
+    """Print SESSION (id, name or session.json) into files and name them."""
+    with opened(session, data_dir) as (desk, document, _):
+        out.mkdir(parents=True, exist_ok=True)
+        order = Order(what, format_, bits or "24")
+        for path in desk.print_to(document, out, order, start_s=start_s, end_s=end_s):
+            click.echo(path)
+
+
+@main.command()
+@click.argument("session")
+@click.option("--out", required=True, type=click.Path(path_type=Path, dir_okay=False))
+@data_option
+def archive(session: str, out: Path, data_dir: Path) -> None:
+    """Pack SESSION with its audio into one zip file."""
+    with opened(session, data_dir) as (desk, document, _):
+        sessions.write_archive(desk.library, document, out)
+    click.echo(out)
+
+
+@main.command()
+def schema() -> None:
+    """Print the JSON Schema of the mix document."""
+    click.echo(json.dumps(json_schema(), indent=1))

@@ -1,0 +1,43 @@
+"""Puts the demo session into a library."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from pondel import demo
+from pondel.core.document import Part, Session
+from pondel.core.edits import fresh_id
+from pondel.core.errors import NotFound
+from pondel.jobs.desk import Desk
+from pondel.jobs.sessions import take_file
+
+
+def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> str:
+    """The id of the demo session; it is played, measured and made if it is absent."""
+    library = desk.library
+    try:
+        return library.find("lantern-parade")
+    except NotFound:
+        pass
+    _, sections, tempo_bpm, _ = demo.score()
+    stems = demo.play_stems(library.data_dir / "demo" / "stems", say)
+    parts: list[Part] = []
+    for stem in stems:
+        role, fader_db, pan = demo.MIX[stem.stem]
+        file = take_file(library, stem, demo.RATE)
+        part_id = fresh_id(stem.stem, {part.id for part in parts})
+        parts.append(Part(id=part_id, name=stem.stem, role=role, file=file, fader_db=fader_db, pan=pan))
+    document = Session.model_validate(
+        {
+            "name": demo.NAME,
+            "rate": demo.RATE,
+            "tempo_bpm": tempo_bpm,
+            "sections": sections,
+            "parts": [part.model_dump() for part in parts],
+        }
+    )
+    say("measuring who hides whom")
+    for part in document.parts:
+        desk.recording(part.file or "")
+    desk.table(document)
+    return library.create(document, rate_known=True)

@@ -1,0 +1,245 @@
+"""The desk: a library with an engine. Everything the command line and the screens ask for."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from pondel.core.advice.duck import Proposal, propose_duck
+from pondel.core.audio import files
+from pondel.core.document import Part, Session, content_hash
+from pondel.core.engine import render
+from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.graph import song_frames
+from pondel.core.engine.listen import Plan, make_plan, plan_chunk, plan_hash, without_moves
+from pondel.core.errors import BadDocument, NotFound
+from pondel.core.hearing.table import HiddenPair, HiddenPart, hidden_table
+from pondel.core.measures.hits import Hits
+from pondel.core.measures.levels import LevelMeter, Levels
+from pondel.core.measures.outline import Outline
+from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.store.library import Library
+from pondel.store.prints import Order
+
+MEASURE_VERSION = 1
+OUTLINE_COLUMNS = 1200
+MAX_PLANS = 256
+PROPOSAL_S = 20.0
+
+
+@dataclass(frozen=True)
+class Recording:
+    """What was measured of a recording as it came in."""
+
+    levels: Levels
+    rate: int
+    channels: int
+    frames: int
+    outline: list[list[float]]
+    hits_s: np.ndarray
+    spectrum_db: list[float]
+
+
+@dataclass(frozen=True)
+class SongTable:
+    """The hidden shares of a whole song."""
+
+    parts: dict[str, HiddenPart]
+    pairs: list[HiddenPair]
+
+
+@lru_cache(maxsize=64)
+def _untreated(session_json: str) -> Session:
+    return without_moves(Session.model_validate_json(session_json))
+
+
+class Desk:
+    """Renders, measures and advises on the sessions of one library. Thread-safe."""
+
+    def __init__(self, library: Library) -> None:
+        self.library = library
+        self.media = library.media
+        self._cache = ChunkCache()
+        self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
+        self._recordings: dict[str, Recording] = {}
+        self._lock = threading.Lock()
+
+    def now(self, document: Session) -> ChunkedSession:
+        """The session as it stands, in chunks."""
+        return ChunkedSession(document, self.media, self._cache)
+
+    def untreated(self, document: Session) -> ChunkedSession:
+        """The session with all moves off, in chunks."""
+        return self.now(_untreated(document.model_dump_json()))
+
+    def frames(self, document: Session) -> int:
+        """Length of the song in frames, at least one."""
+        ends = [
+            round(part.start_s * document.rate) + self.recording(part.file).frames
+            for part in document.parts
+            if part.file is not None
+        ]
+        return max(ends, default=1)
+
+    def recording(self, file: str) -> Recording:
+        """The measures of a recording, taken once and kept."""
+        if file in self._recordings:
+            return self._recordings[file]
+        key = f"recording:{MEASURE_VERSION}:{file}"
+        body = self.library.measure(key)
+        if body is None:
+            body = measure_recording(self.media.path(file))
+            self.library.keep_measure(key, body)
+        levels = Levels(**body["levels"])
+        facts = {k: body[k] for k in ("rate", "channels", "frames", "outline", "spectrum_db")}
+        found = Recording(levels=levels, hits_s=np.array(body["hits_s"]), **facts)
+        self._recordings[file] = found
+        return found
+
+    def hits_s(self, part: Part) -> np.ndarray:
+        """A part's hits in seconds from the start of the song."""
+        if part.file is None:
+            return np.empty(0)
+        return self.recording(part.file).hits_s + part.start_s
+
+    def plan(
+        self, document: Session, hear: str, parts: list[str], move: str | None, *, treated: bool
+    ) -> tuple[str, Plan]:
+        """Prepare something to be heard; its sound is then served by the hash."""
+        plan = make_plan(document, hear, parts, move)
+        chunked = self.now(document) if treated or hear == "key" else self.untreated(document)
+        name = plan_hash(plan, chunked)
+        with self._lock:
+            self._plans[name] = (plan, chunked)
+            self._plans.move_to_end(name)
+            while len(self._plans) > MAX_PLANS:
+                self._plans.popitem(last=False)
+        return name, plan
+
+    def sound(self, name: str, index: int) -> np.ndarray:
+        """Chunk `index` of a prepared plan, stereo float32; NotFound when it was forgotten."""
+        with self._lock:
+            found = self._plans.get(name)
+        if found is None:
+            raise NotFound("this sound is not prepared any more: ask for it again")
+        plan, chunked = found
+        return self._cache.get(("plan", name, index), lambda: plan_chunk(plan, chunked, index))
+
+    def table(self, document: Session) -> SongTable:
+        """Hidden shares of the whole song; computed once for each state of its sound."""
+        chunked = self.now(document)
+        frames = self.frames(document)
+        audible = [part for part in document.audible() if part.file is not None]
+        prints = [chunked.fingerprint((part.id, "after fader")) for part in audible]
+        level = document.listening_level_db_spl
+        key = f"table:{MEASURE_VERSION}:{content_hash([[p.id for p in audible], prints, level])}"
+        body = self.library.measure(key)
+        if body is None:
+            excitations = {part.id: chunked.in_the_mix(part.id, 0, frames) for part in audible}
+            hits = {part.id: self.hits_s(part) for part in audible}
+            parts, pairs = hidden_table(excitations, hits)
+            body = {
+                "parts": {k: [p.hidden_share, p.loudness_sone] for k, p in parts.items()},
+                "pairs": [pair.as_json() for pair in pairs],
+            }
+            self.library.keep_measure(key, body)
+        return SongTable(
+            {k: HiddenPart(*values) for k, values in body["parts"].items()},
+            [HiddenPair(**pair) for pair in body["pairs"]],
+        )
+
+    def propose(self, document: Session, leader_id: str, yielder_id: str, start_s: float) -> Proposal:
+        """Starting values for a duck, from 20 s of the song that begin near `start_s`."""
+        leader, yielder = document.part(leader_id), document.part(yielder_id)
+        if leader.id == yielder.id:
+            raise BadDocument("a part cannot give way to itself: choose two parts")
+        hits = self.hits_s(leader)
+        later = hits[hits >= start_s]
+        begin_s = max(0.0, float(later[0]) - 0.1) if later.size > 4 else 0.0
+        start, frames = round(begin_s * document.rate), round(PROPOSAL_S * document.rate)
+        key = self.now(document).region((leader_id, "source"), start, frames)
+        inside = hits[(hits >= begin_s) & (hits < begin_s + PROPOSAL_S - 0.3)] - begin_s
+        return propose_duck(leader, yielder, key, inside, document.rate)
+
+    def print_to(
+        self,
+        document: Session,
+        folder: Path,
+        order: Order,
+        *,
+        start_s: float = 0.0,
+        end_s: float | None = None,
+        progress: Callable[[float], None] = lambda share: None,
+    ) -> list[Path]:
+        """Render what was ordered into files in `folder`, in bounded memory.
+
+        The printed parts are as they sound in the mix, so that their sum is the mix.
+        """
+        files.check_target(order.format, order.bits)
+        targets = self._targets(document, order.what)
+        rate = document.rate
+        start = round(start_s * rate)
+        end = round(end_s * rate) if end_s is not None else song_frames(document, self.media)
+        if end <= start:
+            raise BadDocument("the stretch to print ends before it starts")
+        paths = [folder / f"{name}.{order.format}" for name in targets]
+        writers = [files.Writer(path, rate, 2, order.format, order.bits) for path in paths]
+        done = 0
+        try:
+            for blocks in render.blocks(
+                document, self.media, list(targets.values()), start, end - start
+            ):
+                for writer, block in zip(writers, blocks, strict=True):
+                    writer.write(block)
+                done += blocks[0].shape[0]
+                progress(done / (end - start))
+        finally:
+            for writer in writers:
+                writer.close()
+        return paths
+
+    def _targets(self, document: Session, what: str) -> dict[str, render.Target]:
+        targets: dict[str, render.Target] = {}
+        if what in ("mix", "both"):
+            targets["mix"] = render.MIX
+        chosen = document.parts if what in ("parts", "both") else []
+        if what not in ("mix", "parts", "both"):
+            chosen = [document.part(what)]
+        for part in chosen:
+            if part.silent_key and what in ("parts", "both"):
+                continue
+            name = files.safe_name(part.name)
+            while name in targets:
+                name += " 2"
+            targets[name] = (part.id, "after fader")
+        if not targets:
+            raise BadDocument("there is no part to print yet: bring in some files first")
+        return targets
+
+
+def measure_recording(path: Path) -> dict:
+    """Everything that is measured once of a recording, as JSON values, in one pass."""
+    info = soundfile.info(str(path))
+    meter = LevelMeter(info.samplerate, info.channels)
+    outline = Outline(-(-info.frames // OUTLINE_COLUMNS))
+    hits = Hits(info.samplerate)
+    spectrum = AverageSpectrum(info.samplerate)
+    for block in files.read_blocks(path):
+        for part in (meter, outline, hits, spectrum):
+            part.write(block)
+    return {
+        "levels": meter.levels().as_json(),
+        "rate": info.samplerate,
+        "channels": info.channels,
+        "frames": info.frames,
+        "outline": np.round(outline.columns(), 4).tolist(),
+        "hits_s": np.round(hits.times_s(), 4).tolist(),
+        "spectrum_db": np.round(spectrum.levels_db(), 2).tolist(),
+    }

@@ -1,0 +1,145 @@
+"""What was ordered to be printed, how far it is, and the finished files."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from pondel.core.errors import NotFound
+from pondel.store.arrivals import CANCELLED, DONE, FAILED, READING, UNFINISHED, WAITING
+from pondel.store.library import Library
+
+RUNNING = READING
+
+
+@dataclass(frozen=True)
+class Order:
+    """What to print: "mix", "parts", "both", or one part's id, and in which format."""
+
+    what: str
+    format: str
+    bits: str
+
+
+@dataclass(frozen=True)
+class Print:
+    """An order at work or done."""
+
+    id: str
+    session_id: str
+    revision: int
+    order: Order
+    state: str
+    progress: float
+    message: str
+    files: list[str]
+
+
+class Prints:
+    """Orders of all sessions; a print's folder appears only when all its files are whole."""
+
+    def __init__(self, library: Library) -> None:
+        self._table = library.tables.Print
+        self._folder = library.data_dir / "prints"
+        self._folder.mkdir(exist_ok=True)
+
+    def order(self, session_id: str, revision: int, order: Order) -> Print:
+        """Note an order; it is on disk when this returns."""
+        print_id = uuid.uuid4().hex[:12]
+        self._table.insert(
+            id=print_id,
+            session=session_id,
+            revision=revision,
+            order=json.dumps(asdict(order)),
+            state=WAITING,
+        ).execute()
+        return self.get(print_id)
+
+    def get(self, print_id: str) -> Print:
+        row = self._table.get_or_none(id=print_id)
+        if row is None:
+            raise NotFound("there is no such print")
+        return self._of(row)
+
+    def of_session(self, session_id: str) -> list[Print]:
+        """A session's prints, newest first."""
+        rows = self._table.select().where(self._table.session == session_id)
+        return [self._of(row) for row in rows.order_by(self._table.created.desc())]
+
+    def recover(self) -> list[Print]:
+        """After a start: unfinished orders wait again, half-made folders go."""
+        for folder in self._folder.glob("*.part"):
+            shutil.rmtree(folder, ignore_errors=True)
+        self._table.update(state=WAITING, progress=0).where(self._table.state == RUNNING).execute()
+        return [self._of(row) for row in self._table.select().where(self._table.state == WAITING)]
+
+    def claim(self, print_id: str) -> bool:
+        table = self._table
+        claimed = table.update(state=RUNNING).where((table.id == print_id) & (table.state == WAITING))
+        return claimed.execute() == 1
+
+    def report(self, print_id: str, progress: float) -> bool:
+        """Note progress from 0 to 1; False when the order was cancelled meanwhile."""
+        table = self._table
+        changed = table.update(progress=progress).where(
+            (table.id == print_id) & (table.state == RUNNING)
+        )
+        return changed.execute() == 1
+
+    def finish(self, print_id: str, message: str) -> None:
+        table = self._table
+        table.update(state=DONE, progress=1, message=message).where(
+            (table.id == print_id) & (table.state == RUNNING)
+        ).execute()
+
+    def fail(self, print_id: str, message: str) -> None:
+        table = self._table
+        table.update(state=FAILED, message=message).where(table.id == print_id).execute()
+
+    def dismiss(self, print_id: str) -> None:
+        """Stop an order, or forget a finished one with its files."""
+        table = self._table
+        stopped = table.update(state=CANCELLED, message="cancelled").where(
+            (table.id == print_id) & (table.state << UNFINISHED)
+        )
+        if not stopped.execute():
+            table.delete().where(table.id == print_id).execute()
+            shutil.rmtree(self._folder / print_id, ignore_errors=True)
+
+    @contextmanager
+    def folder(self, print_id: str) -> Iterator[Path]:
+        """A folder to print into; it takes its place when the block ends without an error."""
+        unfinished = self._folder / f"{print_id}.part"
+        shutil.rmtree(unfinished, ignore_errors=True)
+        unfinished.mkdir()
+        try:
+            yield unfinished
+            shutil.rmtree(self._folder / print_id, ignore_errors=True)
+            unfinished.rename(self._folder / print_id)
+        finally:
+            shutil.rmtree(unfinished, ignore_errors=True)
+
+    def file(self, print_id: str, name: str) -> Path:
+        """One finished file; NotFound when there is none of that name."""
+        if name not in self.get(print_id).files:
+            raise NotFound("that file was not printed")
+        return self._folder / print_id / name
+
+    def _of(self, row) -> Print:
+        folder = self._folder / row.id
+        files = sorted(path.name for path in folder.iterdir()) if folder.is_dir() else []
+        return Print(
+            row.id,
+            row.session_id,
+            row.revision,
+            Order(**json.loads(row.order)),
+            row.state,
+            row.progress,
+            row.message,
+            files,
+        )
