@@ -8,6 +8,7 @@ import numpy as np
 
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, plan_region
+from pondel.core.hearing.excitation import CENTRES_HZ
 from pondel.core.hearing.hidden import (
     Hidden,
     WorstZone,
@@ -21,6 +22,8 @@ from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 AFTER_HIT_S = 0.3
+BAND_HZ = CENTRES_HZ
+"""Centre frequencies of the bands in which hidden shares are given."""
 
 
 @dataclass(frozen=True)
@@ -87,14 +90,15 @@ def reduction_on_hits(trace: Traced, hits_s: np.ndarray) -> OnHits:
 
 def matching_gain_db(
     plan: Plan, now: ChunkedSession, untreated: ChunkedSession, start: int, frames: int
-) -> float:
-    """Gain that makes the untreated sound as loud as the treated one, in dB.
+) -> tuple[float, float | None]:
+    """Gain in dB that makes the untreated sound as loud as the treated one, and its LUFS.
 
-    By integrated loudness of what is played; 0 when either is silent.
+    By integrated loudness of what is played; a gain of 0 when either is silent.
     """
     after = loudness_lufs(plan_region(plan, now, start, frames), now.session.rate)
     before = loudness_lufs(plan_region(plan, untreated, start, frames), now.session.rate)
-    return after - before if after is not None and before is not None else 0.0
+    gain_db = after - before if after is not None and before is not None else 0.0
+    return gain_db, after
 
 
 def part_spectrum(chunked: ChunkedSession, part_id: str, start: int, frames: int) -> np.ndarray:

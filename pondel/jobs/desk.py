@@ -132,6 +132,21 @@ class Desk:
         plan, chunked = found
         return self._cache.get(("plan", name, index), lambda: plan_chunk(plan, chunked, index))
 
+    def mix_outline(self, document: Session, columns: int) -> list[list[float]]:
+        """Lowest and highest sample of the mix in each column over the whole song."""
+        plan = make_plan(document, "mix")
+        chunked = self.now(document)
+        frames = self.frames(document)
+        key = f"mix-outline:{MEASURE_VERSION}:{plan_hash(plan, chunked)}:{columns}"
+        body = self.library.measure(key)
+        if body is None:
+            collected = Outline(-(-frames // columns))
+            for index in range(-(-frames // chunked.frames)):
+                collected.write(plan_chunk(plan, chunked, index))
+            body = np.round(collected.columns(), 4).tolist()
+            self.library.keep_measure(key, body)
+        return body
+
     def table(self, document: Session) -> SongTable:
         """Hidden shares of the whole song; computed once for each state of its sound."""
         chunked = self.now(document)

@@ -1,1 +1,59 @@
+"""The web application. `create_app(data_dir)` makes one; nothing is global."""
 
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Flask
+
+from pondel.jobs.tasks import Jobs
+from pondel.store.library import Library
+from pondel.web import ink, security, words
+from pondel.web.context import EXTENSION
+from pondel.web.failures import register_failures
+
+DEFAULT_MAX_UPLOAD_MB = 2048
+
+
+def create_app(
+    data_dir: Path,
+    *,
+    password: str | None = None,
+    max_upload_mb: int = DEFAULT_MAX_UPLOAD_MB,
+    immediate: bool = False,
+    testing: bool = False,
+) -> Flask:
+    """The application over one data folder.
+
+    With a password every address but the login needs it; without one only local host names are
+    answered. `immediate` runs queued work inside the request, for tests. The caller starts the
+    workers with `jobs_of(app).start()`.
+    """
+    app = Flask(__name__)
+    jobs = Jobs(Library(data_dir), immediate=immediate)
+    app.extensions[EXTENSION] = jobs
+    app.config.update(
+        SECRET_KEY=security.secret_key(data_dir),
+        MAX_CONTENT_LENGTH=max_upload_mb << 20,
+        MAX_FORM_MEMORY_SIZE=4 << 20,
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_NAME="pondel",
+        TESTING=testing,
+        WTF_CSRF_TIME_LIMIT=None,
+        SEND_FILE_MAX_AGE_DEFAULT=0,
+    )
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.filters.update(words.FILTERS)
+    app.jinja_env.globals.update(inked=ink.inked)
+    security.secure(app, password)
+    register_failures(app)
+    register_screens(app)
+    return app
+
+
+def register_screens(app: Flask) -> None:
+    """One blueprint for each screen, and those the screens share."""
+    from pondel.web import deck, editing, handoff, intake, lanes, moves, proof, sessions
+
+    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck):
+        app.register_blueprint(module.blueprint)

@@ -1,0 +1,115 @@
+"""What every view starts from: the jobs of the app, and the session an address names."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from flask import current_app, request
+
+from pondel.core.document import Part, Session
+from pondel.core.errors import BadDocument
+from pondel.jobs.desk import Desk
+from pondel.jobs.tasks import Jobs
+from pondel.store.library import Library, Revision
+from pondel.web.ink import inked
+
+EXTENSION = "pondel"
+
+
+def jobs() -> Jobs:
+    return current_app.extensions[EXTENSION]
+
+
+def library() -> Library:
+    return jobs().library
+
+
+def desk() -> Desk:
+    return jobs().desk
+
+
+def head(session_id: str) -> Revision:
+    """The session's present state; NotFound becomes a 404 page."""
+    return library().head(session_id)
+
+
+def asked_revision(session_id: str) -> Revision:
+    """The revision the address asks for, or the head."""
+    revision = request.args.get("revision", type=int)
+    return library().revision(session_id, revision) if revision else head(session_id)
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """The part of the song a picture or number is about."""
+
+    start_s: float
+    end_s: float
+    start: int
+    frames: int
+
+
+LONGEST_STRETCH_S = 120.0
+SHORTEST_STRETCH_S = 0.5
+
+
+def asked_stretch(document: Session) -> Stretch:
+    """`start_s` and `end_s` of the address; BadDocument when they make no stretch."""
+    song_s = desk().frames(document) / document.rate
+    start_s = request.args.get("start_s", 0.0, type=float)
+    end_s = request.args.get("end_s", min(song_s, 8.0), type=float)
+    if not 0.0 <= start_s < end_s <= max(song_s, SHORTEST_STRETCH_S) + 60.0:
+        raise BadDocument("the loop has to end after it starts, within the song")
+    end_s = max(min(end_s, start_s + LONGEST_STRETCH_S), start_s + SHORTEST_STRETCH_S)
+    start = round(start_s * document.rate)
+    return Stretch(start_s, end_s, start, round(end_s * document.rate) - start)
+
+
+@dataclass(frozen=True)
+class Pair:
+    """The fight in view."""
+
+    leader: Part
+    yielder: Part
+
+
+def asked_pair(document: Session) -> Pair | None:
+    """`leader` and `yielder` of the address, or a sensible choice; None with fewer than two parts."""
+    if len(document.parts) < 2:
+        return None
+    ids = [part.id for part in document.parts]
+    leader = request.args.get("leader", "")
+    yielder = request.args.get("yielder", "")
+    if leader in ids and yielder in ids and leader != yielder:
+        return Pair(document.part(leader), document.part(yielder))
+    by_role = {part.role: part for part in reversed(document.parts)}
+    first = by_role.get("kick", document.parts[0])
+    second = by_role.get("bass", document.parts[1])
+    if leader in ids:
+        first = document.part(leader)
+    if second.id == first.id:
+        second = next(part for part in document.parts if part.id != first.id)
+    return Pair(first, second)
+
+
+def song_facts(session_id: str, revision: Revision) -> dict:
+    """What the deck and the pictures need to know of a session, as JSON."""
+    document = revision.document
+    neighbours = library().neighbours(session_id)
+    marks = inked(document)
+    return {
+        "id": session_id,
+        "name": document.name,
+        "revision": revision.id,
+        "undo": neighbours.undo,
+        "redo": neighbours.redo,
+        "rate": document.rate,
+        "seconds": desk().frames(document) / document.rate,
+        "tempo_bpm": document.tempo_bpm,
+        "beats_per_bar": document.beats_per_bar,
+        "sections": [s.model_dump() for s in document.sections],
+        "parts": [
+            {"id": p.id, "name": p.name, "tag": marks[p.id].tag, "ink": marks[p.id].ink}
+            for p in document.parts
+        ],
+    }

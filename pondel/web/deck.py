@@ -1,0 +1,190 @@
+"""What the deck plays, and the evidence that is drawn and written beside it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from flask import Blueprint, Response, request
+
+from pondel.core import evidence
+from pondel.core.document import Session
+from pondel.core.engine.chunks import chunk_frames
+from pondel.core.errors import BadDocument
+from pondel.core.measures.outline import outline
+from pondel.core.measures.spectrum import axis_hz
+from pondel.core.moves.base import TRACE_RATE
+from pondel.web.context import asked_pair, asked_revision, asked_stretch, desk, song_facts
+
+blueprint = Blueprint("deck", __name__)
+STRIP_COLUMNS = 900
+SONG_COLUMNS = 800
+
+
+def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
+    """Prepare what the deck asks for; the answer says where its chunks are."""
+    parts = wanted.get("parts")
+    if not isinstance(parts, list) or not all(isinstance(part, str) for part in parts):
+        parts = []
+    move = wanted.get("move")
+    treated = wanted.get("state") != "before"
+    name, _ = desk().plan(
+        document,
+        str(wanted.get("hear")),
+        parts,
+        move if isinstance(move, str) else None,
+        treated=treated,
+    )
+    size = chunk_frames(document.rate)
+    return {
+        "hash": name,
+        "rate": document.rate,
+        "chunk_frames": size,
+        "chunks": -(-desk().frames(document) // size),
+    }
+
+
+@blueprint.get("/sessions/<session_id>/listen")
+def listen(session_id: str):
+    """Where the sound of a mix, pair, part or key is to be had."""
+    document = asked_revision(session_id).document
+    wanted = {
+        "hear": request.args.get("hear", "mix"),
+        "parts": request.args.getlist("part"),
+        "move": request.args.get("move"),
+        "state": request.args.get("state", "after"),
+    }
+    return sound_facts(document, wanted)
+
+
+@blueprint.get("/sound/<name>/<int:index>")
+def sound(name: str, index: int):
+    """One chunk: all left samples, then all right ones, as little-endian 32-bit float."""
+    if not 0 <= index < 100_000:
+        raise BadDocument("there is no such chunk")
+    block = desk().sound(name, index)
+    body = np.ascontiguousarray(block.T, "<f4").tobytes()
+    response = Response(body, mimetype="application/octet-stream")
+    response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    response.set_etag(f"{name}-{index}")
+    return response.make_conditional(request)
+
+
+@blueprint.get("/sessions/<session_id>/facts")
+def facts(session_id: str):
+    """The session's state, for a page that was away."""
+    return song_facts(session_id, asked_revision(session_id))
+
+
+@blueprint.get("/sessions/<session_id>/song-outline")
+def song_outline(session_id: str):
+    """The mix's outline over the whole song, lowest and highest of each column."""
+    document = asked_revision(session_id).document
+    return {"columns": desk().mix_outline(document, SONG_COLUMNS)}
+
+
+@blueprint.get("/sessions/<session_id>/match")
+def match(session_id: str):
+    """The gain in dB that makes the untreated sound as loud as the treated one."""
+    document = asked_revision(session_id).document
+    stretch = asked_stretch(document)
+    parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
+    if hear == "key":
+        return {"gain_db": 0.0, "lufs": None}
+    _, plan = desk().plan(document, hear, parts, None, treated=True)
+    now, untreated = desk().now(document), desk().untreated(document)
+    gain_db, lufs = evidence.matching_gain_db(plan, now, untreated, stretch.start, stretch.frames)
+    return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
+
+
+@blueprint.get("/sessions/<session_id>/evidence")
+def pair_figures(session_id: str):
+    """Hidden share before and after, and reduction on hits, over a stretch of the song."""
+    document = asked_revision(session_id).document
+    stretch, pair = asked_stretch(document), asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    now, untreated = desk().now(document), desk().untreated(document)
+    hits = desk().hits_s(pair.leader)
+    found = evidence.pair_evidence(
+        now, untreated, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames, hits
+    )
+    inside = evidence.within(hits, stretch.start, stretch.frames, document.rate)
+    traces = now.reductions(pair.yielder.id, stretch.start, stretch.frames)
+    reduction = {
+        move: evidence.reduction_on_hits(trace, inside).__dict__ for move, trace in traces.items()
+    }
+    zone = found.zone
+    return {
+        "hidden_before": found.before.share,
+        "hidden_after": found.after.share,
+        "on_hits_before": found.on_hits_before,
+        "on_hits_after": found.on_hits_after,
+        "cost": found.cost_share,
+        "zone": None if zone is None else {**zone.__dict__, "words": zone.words()},
+        "reduction": reduction,
+        "hits": int(inside.size),
+    }
+
+
+@blueprint.get("/sessions/<session_id>/strips")
+def strips(session_id: str):
+    """Outlines of leader and yielder and the reduction traces, over a stretch of the song."""
+    document = asked_revision(session_id).document
+    stretch, pair = asked_stretch(document), asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    now, untreated = desk().now(document), desk().untreated(document)
+
+    def columns(chunked, part_id: str) -> list:
+        sound = chunked.region((part_id, "before fader"), stretch.start, stretch.frames)
+        return np.round(outline(sound, STRIP_COLUMNS), 4).tolist()
+
+    hits = evidence.within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
+    traces = now.reductions(pair.yielder.id, stretch.start, stretch.frames)
+    return {
+        "start_s": stretch.start_s,
+        "end_s": stretch.end_s,
+        "leader": columns(now, pair.leader.id),
+        "before": columns(untreated, pair.yielder.id),
+        "after": columns(now, pair.yielder.id),
+        "hits_s": np.round(hits + stretch.start_s, 4).tolist(),
+        "trace_rate": TRACE_RATE,
+        "reductions": {
+            move: {"mean": np.round(t.mean, 2).tolist(), "most": np.round(t.high, 2).tolist()}
+            for move, t in traces.items()
+        },
+    }
+
+
+@blueprint.get("/sessions/<session_id>/spectra")
+def spectra(session_id: str):
+    """Average spectra of leader and yielder, the yielder before and after, over a stretch."""
+    document = asked_revision(session_id).document
+    stretch, pair = asked_stretch(document), asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    now, untreated = desk().now(document), desk().untreated(document)
+    where = (stretch.start, stretch.frames)
+    found = evidence.pair_evidence(
+        now, untreated, pair.leader.id, pair.yielder.id, *where, desk().hits_s(pair.leader)
+    )
+    curves = {
+        "leader": evidence.part_spectrum(now, pair.leader.id, *where),
+        "before": evidence.part_spectrum(untreated, pair.yielder.id, *where),
+        "after": evidence.part_spectrum(now, pair.yielder.id, *where),
+    }
+    return {
+        "hz": np.round(axis_hz(), 2).tolist(),
+        **{name: np.round(levels, 2).tolist() for name, levels in curves.items()},
+        "hidden_hz": np.round(evidence.BAND_HZ, 2).tolist(),
+        "hidden_before": _shares(found.before),
+        "hidden_after": _shares(found.after),
+    }
+
+
+def _shares(found) -> list[float]:
+    """Share of each band's loudness that is lost, weighted down where there is hardly any."""
+    audible = found.alone > 0.02 * max(float(found.alone.max()), 1e-12)
+    shares = np.where(audible, found.lost / np.maximum(found.alone, 1e-12), 0.0)
+    return np.round(shares, 3).tolist()

@@ -1,0 +1,107 @@
+"""Hand-off: print parts and mix, and take the session along."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from pathlib import Path
+
+from flask import (
+    Blueprint,
+    Response,
+    after_this_request,
+    redirect,
+    render_template,
+    request,
+    send_file,
+    url_for,
+)
+
+from pondel.core.audio.files import FORMATS, check_target, safe_name
+from pondel.core.document import to_json
+from pondel.core.errors import BadDocument
+from pondel.core.moves import KINDS
+from pondel.core.moves.controls import controls_of
+from pondel.jobs.sessions import SESSION_FILE, write_archive
+from pondel.store.arrivals import UNFINISHED
+from pondel.store.prints import Order
+from pondel.web.context import head, jobs, library, song_facts
+from pondel.web.ink import inked
+
+blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
+
+
+@blueprint.get("/hand-off")
+def show(session_id: str):
+    """The screen."""
+    library().touch(session_id)
+    revision = head(session_id)
+    return render_template(
+        "handoff.html",
+        stage="hand-off",
+        facts=song_facts(session_id, revision),
+        document=revision.document,
+        marks=inked(revision.document),
+        prints=jobs().prints.of_session(session_id),
+        unfinished=UNFINISHED,
+        formats=FORMATS,
+        kinds=KINDS,
+        controls_of=controls_of,
+    )
+
+
+@blueprint.post("/prints")
+def order(session_id: str):
+    """Order a print of the session as it stands."""
+    revision = head(session_id)
+    wanted = Order(
+        request.form.get("what", "mix"),
+        request.form.get("format", "wav"),
+        request.form.get("bits", "24"),
+    )
+    check_target(wanted.format, wanted.bits)
+    if wanted.what not in ("mix", "parts", "both"):
+        revision.document.part(wanted.what)
+    if not revision.document.parts:
+        raise BadDocument("there is nothing to print yet: bring in some files first")
+    ordered = jobs().prints.order(session_id, revision.id, wanted)
+    jobs().print(ordered.id)
+    return redirect(url_for("handoff.show", session_id=session_id), 303)
+
+
+@blueprint.post("/prints/<print_id>/dismiss")
+def dismiss(session_id: str, print_id: str):
+    """Stop a print, or throw a finished one away."""
+    jobs().prints.dismiss(print_id)
+    return redirect(url_for("handoff.show", session_id=session_id), 303)
+
+
+@blueprint.get("/prints/<print_id>/<name>")
+def printed(session_id: str, print_id: str, name: str):
+    """One printed file."""
+    return send_file(jobs().prints.file(print_id, name), as_attachment=True, download_name=name)
+
+
+@blueprint.get("/session.json")
+def document_file(session_id: str):
+    """The mix document."""
+    text = json.dumps(to_json(head(session_id).document), indent=1, ensure_ascii=False)
+    headers = {"Content-Disposition": f'attachment; filename="{SESSION_FILE}"'}
+    return Response(text, mimetype="application/json", headers=headers)
+
+
+@blueprint.get("/archive.zip")
+def archive(session_id: str):
+    """The session with its audio."""
+    document = head(session_id).document
+    handle = tempfile.NamedTemporaryFile(suffix=".zip", delete=False)  # noqa: SIM115
+    handle.close()
+    path = Path(handle.name)
+    write_archive(library(), document, path)
+
+    @after_this_request
+    def clean_up(response):
+        response.call_on_close(lambda: path.unlink(missing_ok=True))
+        return response
+
+    return send_file(path, as_attachment=True, download_name=f"{safe_name(document.name)}.zip")

@@ -1,0 +1,75 @@
+"""Serving: waitress in front, the queue's workers beside it, all in one process."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import waitress
+
+from pondel.core.errors import PondelError
+from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
+from pondel.web.context import EXTENSION
+
+THREADS = 8
+
+
+def password() -> str | None:
+    return os.environ.get("PONDEL_PASSWORD") or None
+
+
+def check_host(host: str) -> None:
+    """PondelError when the address would be open to others without a password."""
+    security.check_host(host, password())
+
+
+def max_upload_mb() -> int:
+    """The upload limit in MB; PondelError when the setting is not a number."""
+    text = os.environ.get("PONDEL_MAX_UPLOAD_MB", str(DEFAULT_MAX_UPLOAD_MB))
+    if not text.isdigit() or int(text) < 1:
+        raise PondelError(
+            f"a whole number of megabytes is needed, not {text!r}", where="PONDEL_MAX_UPLOAD_MB"
+        )
+    return int(text)
+
+
+def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> None:
+    """Serve until stopped."""
+    limit = max_upload_mb()
+    app = create_app(data_dir, password=password(), max_upload_mb=limit)
+    jobs = app.extensions[EXTENSION]
+    server = waitress.create_server(
+        app,
+        host=host,
+        port=port,
+        threads=THREADS,
+        ident="pondel",
+        max_request_body_size=(limit << 20) + (1 << 20),
+        channel_timeout=300,
+    )
+    jobs.start()
+    threading.Thread(target=warm_up, daemon=True).start()
+    shown = f"[{host}]" if ":" in host else host
+    say(f"Pondel is at http://{shown}:{port} (stop it with Ctrl-C)")
+    try:
+        server.run()
+    finally:
+        jobs.stop()
+
+
+def warm_up() -> None:
+    """Compile the kernels before the first edit needs them."""
+    from pondel.core.dsp import filters
+    from pondel.core.hearing.excitation import excite
+    from pondel.core.measures.levels import loudness_lufs
+    from pondel.core.moves.compressor import Compressor, CompressorProcessor
+
+    for channels in (1, 2):
+        block = np.zeros((4800, channels), np.float32)
+        CompressorProcessor(Compressor(id="warm"), 48000, channels).process(block, None)
+        filters.Sections(filters.high_cut(100.0, 12, 48000), channels).process(block)
+        loudness_lufs(block, 48000)
+        excite([block], 48000)

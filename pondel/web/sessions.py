@@ -1,0 +1,45 @@
+"""The list of sessions, and the way into one."""
+
+from __future__ import annotations
+
+from flask import Blueprint, redirect, render_template, request, url_for
+
+from pondel.core.document import Session
+from pondel.core.errors import BadDocument
+from pondel.web.context import library
+
+blueprint = Blueprint("sessions", __name__)
+
+
+@blueprint.get("/")
+def first():
+    """The session opened last, at Lanes; without one, the list."""
+    cards = library().sessions()
+    if not cards:
+        return redirect(url_for("sessions.index"))
+    stage = "lanes.show" if cards[0].parts > 1 else "intake.show"
+    return redirect(url_for(stage, session_id=cards[0].id))
+
+
+@blueprint.get("/sessions")
+def index():
+    """All sessions."""
+    return render_template("sessions.html", cards=library().sessions())
+
+
+@blueprint.post("/sessions")
+def create():
+    """A new, empty session."""
+    name = request.form.get("name", "").strip()
+    if not name or len(name) > 80:
+        raise BadDocument("give the session a name of up to 80 characters")
+    session_id = library().create(Session(name=name))
+    return redirect(url_for("intake.show", session_id=session_id))
+
+
+@blueprint.post("/sessions/<session_id>/remove")
+def remove(session_id: str):
+    """Forget a session."""
+    library().head(session_id)
+    library().remove(session_id)
+    return redirect(url_for("sessions.index"))

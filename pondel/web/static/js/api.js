@@ -1,0 +1,102 @@
+// Talking to the server.
+import { state } from "./state.js";
+
+const token = document.querySelector('meta[name="csrf"]').content;
+const messages = document.getElementById("messages");
+
+/** An answer the server refused to give, with its message. */
+export class Refused extends Error {
+  constructor(status, message) {
+    super(message);
+    this.status = status;
+  }
+}
+
+/** Show a message until it is put away or some seconds have passed. */
+export function say(text, seconds = 9) {
+  const box = document.createElement("div");
+  box.className = "message";
+  const line = document.createElement("span");
+  line.textContent = text;
+  const close = document.createElement("button");
+  close.type = "button";
+  close.className = "btn small";
+  close.textContent = "OK";
+  close.onclick = () => box.remove();
+  box.append(line, close);
+  messages.replaceChildren(box);
+  setTimeout(() => box.remove(), seconds * 1000);
+}
+
+async function checked(response) {
+  if (response.ok) return response;
+  let message = `the server answered ${response.status}`;
+  const text = await response.text();
+  try {
+    const body = JSON.parse(text);
+    message = body.where ? `${body.where}: ${body.message}` : body.message;
+  } catch {
+    // Not one of ours: the status has to do.
+  }
+  throw new Refused(response.status, message);
+}
+
+async function reach(url, options) {
+  try {
+    return await fetch(url, options);
+  } catch (error) {
+    if (error.name === "AbortError") throw error;
+    throw new Refused(0, "Pondel does not answer; what was saved is safe. Start it again and reload this page.");
+  }
+}
+
+/** The address of something in the open session, with the view's pair, move, loop and revision. */
+export function about(what, more = {}) {
+  const { view, loop, facts } = state;
+  const values = { revision: facts.revision, ...loop, leader: view.leader, yielder: view.yielder, ...more };
+  const query = new URLSearchParams();
+  for (const [name, value] of Object.entries(values)) {
+    if (value == null) continue;
+    for (const one of [value].flat()) query.append(name, one);
+  }
+  return `/sessions/${facts.id}/${what}?${query}`;
+}
+
+export async function getJSON(url, signal = undefined) {
+  const headers = { Accept: "application/json" };
+  return (await checked(await reach(url, { signal, headers }))).json();
+}
+
+export async function getFloats(url, signal = undefined) {
+  const headers = { Accept: "application/json, application/octet-stream" };
+  return new Float32Array(await (await checked(await reach(url, { signal, headers }))).arrayBuffer());
+}
+
+export async function post(url, body) {
+  const headers = { "Content-Type": "application/json", "X-CSRFToken": token };
+  return (await checked(await reach(url, { method: "POST", headers, body: JSON.stringify(body) }))).json();
+}
+
+/** Upload one file with progress from 0 to 1. */
+export function upload(url, file, progress) {
+  return new Promise((done, failed) => {
+    const request = new XMLHttpRequest();
+    const form = new FormData();
+    form.append("file", file, file.name);
+    request.open("POST", url);
+    request.setRequestHeader("X-CSRFToken", token);
+    request.upload.onprogress = (event) => progress(event.loaded / Math.max(event.total, 1));
+    request.onerror = () => failed(new Refused(0, "the upload broke off; try again"));
+    request.onload = () => {
+      if (request.status < 300) return done(null);
+      let message = `the server answered ${request.status}`;
+      try {
+        message = JSON.parse(request.responseText).message;
+      } catch {
+        // Not one of ours: the status has to do.
+      }
+      failed(new Refused(request.status, message));
+    };
+    request.send(form);
+  });
+}

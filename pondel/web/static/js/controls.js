@@ -1,0 +1,209 @@
+// Every control: drag, wheel, arrow keys, typed values with units, default, giving up.
+import { say } from "./api.js";
+import { edit } from "./edits.js";
+import { reload } from "./stage.js";
+
+const COARSE = 10;
+const FINE = 0.1;
+let gestures = 0;
+
+/** The range of a control and where a value lies on it. */
+function rangeOf(box) {
+  const { low, high, scale, step, optional, endless } = box.dataset;
+  const [bottom, top] = [Number(low), Number(high)];
+  const log = scale === "log";
+  const at = (value) => (log ? Math.log(value / bottom) / Math.log(top / bottom) : (value - bottom) / (top - bottom));
+  const value = (share) => {
+    const s = Math.min(1, Math.max(0, share));
+    return log ? bottom * (top / bottom) ** s : bottom + s * (top - bottom);
+  };
+  const stepped = (from, count) => {
+    const to = log ? from * (1 + Number(step) / 100) ** count : from + Number(step) * count;
+    return Math.min(top, Math.max(bottom, to));
+  };
+  return { at, value, stepped, bottom, top, optional: optional === "1", endless: endless === "1", log };
+}
+
+/** Round to what the value is shown with, so that what is read is what is meant. */
+function tidy(box, value) {
+  if (value == null || value === "inf") return value;
+  const { unit, scale } = box.dataset;
+  const places = unit === "%" ? 2 : unit === "Hz" ? (value < 100 ? 1 : 0) : scale === "log" ? (value < 10 ? 2 : 1) : 2;
+  return Number(value.toFixed(places));
+}
+
+function held(box) {
+  const text = box.dataset.value;
+  if (text === "") return null;
+  return text === "inf" ? "inf" : Number(text);
+}
+
+function place(box, value) {
+  const { at, top } = rangeOf(box);
+  const shown = value === "inf" ? top : value;
+  const track = box.querySelector(".track");
+  const share = shown == null ? (box.dataset.field.includes("high_cut") ? 1 : 0) : at(shown);
+  box.style.setProperty("--at", `${(100 * Math.min(1, Math.max(0, share))).toFixed(2)}%`);
+  if (shown != null) track.setAttribute("aria-valuenow", String(shown));
+}
+
+/** Send a value; the server's words for it come back into the field. */
+async function put(box, value, gesture = null) {
+  const typed = box.querySelector(".typed");
+  const target = JSON.parse(box.dataset.target);
+  try {
+    const said = await edit({ ...target, value }, gesture);
+    if (!said) return;
+    box.dataset.value = said.value ?? "";
+    typed.value = said.words;
+    typed.removeAttribute("aria-invalid");
+    box.querySelector(".track").setAttribute("aria-valuetext", said.words);
+    if (!box.querySelector(".dragged")) place(box, held(box));
+  } catch (error) {
+    typed.setAttribute("aria-invalid", "true");
+    say(error.message);
+    place(box, held(box));
+  }
+}
+
+function move(box, value, gesture) {
+  const rounded = tidy(box, value);
+  place(box, rounded);
+  box.dataset.value = rounded ?? "";
+  put(box, rounded, gesture);
+}
+
+function wireDrag(box, track) {
+  let before = null;
+  let gesture = null;
+  let from = 0;
+  const finish = () => {
+    track.classList.remove("dragged");
+    before = null;
+  };
+  track.addEventListener("pointerdown", (event) => {
+    if (event.button) return;
+    track.focus();
+    track.setPointerCapture(event.pointerId);
+    track.classList.add("dragged");
+    before = { value: held(box) };
+    gesture = `drag-${Date.now()}-${++gestures}`;
+    from = event.clientX;
+  });
+  track.addEventListener("pointermove", (event) => {
+    if (!before || Math.abs(event.clientX - from) < 2) return;
+    from = -1e6;
+    const { left, width } = track.getBoundingClientRect();
+    move(box, rangeOf(box).value((event.clientX - left) / width), gesture);
+  });
+  track.addEventListener("pointerup", (event) => {
+    if (before && from !== -1e6 && !event.target.closest(".grip")) {
+      const { left, width } = track.getBoundingClientRect();
+      move(box, rangeOf(box).value((event.clientX - left) / width), gesture);
+    }
+    finish();
+  });
+  track.addEventListener("pointercancel", finish);
+  track.addEventListener("keydown", (event) => {
+    if (event.key !== "Escape" || !before) return;
+    const { value } = before;
+    finish();
+    move(box, value, gesture);
+  });
+}
+
+function wireKeys(box, track) {
+  let gesture = null;
+  track.addEventListener("focus", () => (gesture = `keys-${Date.now()}-${++gestures}`));
+  track.addEventListener("keydown", (event) => {
+    const { stepped, bottom, top, endless, optional } = rangeOf(box);
+    const now = held(box);
+    const from = now === "inf" ? top : (now ?? (box.dataset.field.includes("high_cut") ? top : bottom));
+    const size = event.shiftKey ? FINE : 1;
+    const moves = { ArrowRight: size, ArrowUp: size, ArrowLeft: -size, ArrowDown: -size, PageUp: COARSE, PageDown: -COARSE };
+    if (event.key in moves) {
+      const to = stepped(from, moves[event.key]);
+      if (endless && now === top && moves[event.key] > 0) move(box, "inf", gesture);
+      else if (optional && to === from && now != null) move(box, null, gesture);
+      else move(box, to, gesture);
+    } else if (event.key === "Home") move(box, bottom, gesture);
+    else if (event.key === "End") move(box, top, gesture);
+    else if (event.key === "Delete" || event.key === "Backspace") toDefault(box);
+    else return;
+    event.preventDefault();
+  });
+}
+
+function toDefault(box) {
+  const text = box.dataset.default;
+  move(box, text === "" ? null : Number(text), null);
+}
+
+function wireWheel(box, track) {
+  let gesture = null;
+  let last = 0;
+  track.addEventListener(
+    "wheel",
+    (event) => {
+      event.preventDefault();
+      if (event.timeStamp - last > 800) gesture = `wheel-${Date.now()}-${++gestures}`;
+      last = event.timeStamp;
+      const { stepped, top, bottom } = rangeOf(box);
+      const now = held(box);
+      const size = (event.shiftKey ? FINE : 1) * (event.deltaY < 0 ? 1 : -1);
+      move(box, stepped(now === "inf" ? top : (now ?? bottom), size), gesture);
+    },
+    { passive: false },
+  );
+}
+
+function wireNumber(box) {
+  const track = box.querySelector(".track");
+  const typed = box.querySelector(".typed");
+  place(box, held(box));
+  wireDrag(box, track);
+  wireKeys(box, track);
+  wireWheel(box, track);
+  track.addEventListener("dblclick", () => toDefault(box));
+  let shown = typed.value;
+  typed.addEventListener("focus", () => {
+    shown = typed.value;
+    typed.select();
+  });
+  typed.addEventListener("change", () => put(box, typed.value));
+  typed.addEventListener("keydown", (event) => {
+    if (event.key === "Escape") {
+      typed.value = shown;
+      typed.removeAttribute("aria-invalid");
+      typed.blur();
+    } else if (event.key === "Enter") typed.blur();
+  });
+}
+
+async function simple(element, value, then = () => {}) {
+  try {
+    const said = await edit({ ...JSON.parse(element.dataset.target), value });
+    element.removeAttribute("aria-invalid");
+    then(said ?? {});
+  } catch (error) {
+    element.setAttribute("aria-invalid", "true");
+    say(error.message);
+  }
+}
+
+/** Bring the controls of a freshly shown screen to life. */
+export function wire(root) {
+  for (const box of root.querySelectorAll("[data-control]")) wireNumber(box);
+  for (const pick of root.querySelectorAll("[data-pick]")) {
+    const whole = "reload" in pick.dataset || pick.dataset.target.includes('"detector"');
+    pick.onchange = () => simple(pick, pick.value, () => whole && reload());
+  }
+  for (const box of root.querySelectorAll("[data-switch]")) box.onchange = () => simple(box, box.checked);
+  for (const button of root.querySelectorAll("[data-toggle]")) {
+    button.onclick = () => simple(button, button.getAttribute("aria-pressed") !== "true", () => reload());
+  }
+  for (const field of root.querySelectorAll("[data-text]")) {
+    field.onchange = () => simple(field, field.value, ({ words }) => words && (field.value = words));
+    field.onkeydown = (event) => event.key === "Enter" && field.blur();
+  }
+}

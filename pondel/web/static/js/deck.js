@@ -1,0 +1,262 @@
+// The deck: play, loop, what is heard, before and after.
+import { about, getJSON, say } from "./api.js";
+import { Player } from "./player.js";
+import { bar, beat, on, setLoop, state, tell } from "./state.js";
+import { clear, sized } from "./plots.js";
+
+export const player = new Player();
+player.onTrouble = (error) => say(error.message);
+const $ = (id) => document.getElementById(id);
+let match = { gain_db: 0, lufs: null };
+let outline = null;
+let asking = 0;
+
+/** What the deck wants to hear, in the words of the server. */
+export function wanted() {
+  const { view, hear, side } = state;
+  const parts = hear === "pair" ? [view.leader, view.yielder] : hear === "mix" ? [] : [view.part ?? view.yielder];
+  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side };
+}
+
+const gain = () => (state.side === "before" ? 10 ** (match.gain_db / 20) : 1);
+
+function listenAddress() {
+  const { hear, parts, move, state: side } = wanted();
+  return about("listen", { hear, part: parts, move, state: side });
+}
+
+/** Ask for the sound that fits the present choices and bring it under the playhead. */
+async function refresh() {
+  if (!player.playing) return;
+  const mine = ++asking;
+  try {
+    const sound = await getJSON(listenAddress());
+    if (mine === asking) await player.swap(sound, gain());
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+export async function toggle() {
+  if (player.playing) {
+    player.stop();
+    show();
+    return;
+  }
+  try {
+    player.open(state.facts.rate);
+    const sound = await getJSON(listenAddress());
+    await player.play(sound, gain());
+  } catch (error) {
+    say(error.message);
+  }
+  show();
+}
+
+function show() {
+  $("play").setAttribute("aria-pressed", String(player.playing));
+  $("play").setAttribute("aria-label", player.playing ? "Stop" : "Play");
+}
+
+/** Choose what is heard: mix, pair, part or key. */
+export function hear(what) {
+  state.hear = what;
+  document.querySelector(`#hear input[value="${what}"]`).checked = true;
+  for (const button of document.querySelectorAll('[data-hear="key"]')) button.setAttribute("aria-pressed", String(what === "key"));
+  tell("hear");
+}
+
+/** Before or after the moves. */
+export function side(which) {
+  state.side = which;
+  document.querySelector(`#side input[value="${which}"]`).checked = true;
+  tell("hear");
+}
+
+let matching = null;
+async function refreshMatch() {
+  matching?.abort();
+  matching = new AbortController();
+  const { hear: what, parts } = wanted();
+  if (what !== "mix" && what !== "key" && !parts.length) return;
+  try {
+    match = await getJSON(about("match", { hear: what, part: parts }), matching.signal);
+  } catch (error) {
+    if (error.name === "AbortError") return;
+    match = { gain_db: 0, lufs: null };
+  }
+  $("loop-lufs").textContent = match.lufs == null ? "–" : match.lufs.toFixed(1).replace("-", "−");
+  if (player.playing && player.layer) player.layer.fade(player.context, gain());
+}
+
+/** The position as bars, beats and sixteenths. */
+function barsBeats(seconds) {
+  const beats = seconds / beat() + 1e-6;
+  const { beats_per_bar } = state.facts;
+  return `${Math.floor(beats / beats_per_bar) + 1}.${(Math.floor(beats) % beats_per_bar) + 1}.${Math.floor((beats % 1) * 4) + 1}`;
+}
+
+const minutes = (s) => `${Math.floor(s / 60)}:${(s % 60).toFixed(1).padStart(4, "0")}`;
+
+function drawSong() {
+  const { context, width, height, css } = sized($("song").querySelector("canvas"));
+  const { seconds, sections } = state.facts;
+  const x = (s) => (s / seconds) * width;
+  clear(context, width, height);
+  context.fillStyle = css("--mark");
+  context.fillRect(x(state.loop.start_s), 0, x(state.loop.end_s) - x(state.loop.start_s), height);
+  const middle = height / 2 + 5;
+  if (outline) {
+    context.fillStyle = css("--edge");
+    const step = width / outline.length;
+    const scale = (height / 2 - 8) / Math.max(0.05, ...outline.map(([low, high]) => Math.max(-low, high)));
+    outline.forEach(([low, high], i) => context.fillRect(i * step, middle - high * scale, Math.max(step, 0.7), Math.max(1, (high - low) * scale)));
+  }
+  context.font = "500 10.5px 'Atkinson Hyperlegible Next'";
+  for (const section of sections) {
+    context.fillStyle = css("--rule2");
+    context.fillRect(x(section.start_s), 0, 1, height);
+    context.fillStyle = css("--soft");
+    context.fillText(section.name, x(section.start_s) + 4, 10, Math.max(0, x(section.end_s) - x(section.start_s) - 6));
+  }
+  context.strokeStyle = css("--ink");
+  context.lineWidth = 1;
+  context.strokeRect(x(state.loop.start_s) + 0.5, 0.5, x(state.loop.end_s) - x(state.loop.start_s) - 1, height - 1);
+  context.fillStyle = css("--needle");
+  context.fillRect(x(player.position()) - 1, 0, 2, height);
+}
+
+function placeEnds() {
+  const { seconds } = state.facts;
+  for (const [id, key] of [["loop-start", "start_s"], ["loop-end", "end_s"]]) {
+    const end = $(id);
+    const at = state.loop[key];
+    end.style.setProperty("--at", `${(100 * at) / seconds}%`);
+    end.setAttribute("aria-valuemax", seconds.toFixed(2));
+    end.setAttribute("aria-valuenow", at.toFixed(2));
+    end.setAttribute("aria-valuetext", `bar ${barsBeats(at)}, ${minutes(at)}`);
+  }
+}
+
+function bound(start_s, end_s) {
+  const { seconds } = state.facts;
+  const least = Math.min(Math.max(beat(), 0.5), seconds);
+  start_s = Math.min(Math.max(0, start_s), seconds - least);
+  return [start_s, Math.min(Math.max(end_s, start_s + least), seconds)];
+}
+
+const onBeat = (s) => Math.round(s / beat()) * beat();
+
+function moveEnd(key, s) {
+  const loop = { ...state.loop, [key]: onBeat(s) };
+  if (key === "start_s" && loop.start_s >= loop.end_s) return;
+  setLoop(...bound(loop.start_s, loop.end_s));
+}
+
+function wireLoop() {
+  const song = $("song");
+  const canvas = song.querySelector("canvas");
+  const at = (event) => {
+    const box = canvas.getBoundingClientRect();
+    return Math.min(1, Math.max(0, (event.clientX - box.left) / box.width)) * state.facts.seconds;
+  };
+  for (const [id, key] of [["loop-start", "start_s"], ["loop-end", "end_s"]]) {
+    const end = $(id);
+    end.addEventListener("pointerdown", (event) => end.setPointerCapture(event.pointerId));
+    end.addEventListener("pointermove", (event) => {
+      if (end.hasPointerCapture(event.pointerId)) moveEnd(key, at(event));
+    });
+    end.addEventListener("keydown", (event) => {
+      const steps = { ArrowLeft: -beat(), ArrowDown: -beat(), ArrowRight: beat(), ArrowUp: beat(), PageDown: -bar(), PageUp: bar() };
+      if (!(event.key in steps)) return;
+      event.preventDefault();
+      moveEnd(key, state.loop[key] + steps[event.key]);
+    });
+  }
+  let from = null;
+  canvas.addEventListener("pointerdown", (event) => {
+    canvas.setPointerCapture(event.pointerId);
+    from = at(event);
+  });
+  canvas.addEventListener("pointermove", (event) => {
+    if (from == null || Math.abs(at(event) - from) < beat() / 2) return;
+    const [a, b] = [from, at(event)].sort((p, q) => p - q);
+    setLoop(...bound(onBeat(a), onBeat(b)));
+  });
+  canvas.addEventListener("pointerup", async (event) => {
+    if (from != null && Math.abs(at(event) - from) < beat() / 2) {
+      const position = at(event);
+      const length = state.loop.end_s - state.loop.start_s;
+      if (position < state.loop.start_s || position > state.loop.end_s) {
+        const start = Math.floor(position / bar()) * bar();
+        setLoop(...bound(start, start + length));
+      }
+      if (player.playing) await player.seek(position, player.layer.sound, gain());
+      else player.resting = position;
+      drawSong();
+    }
+    from = null;
+  });
+}
+
+function frame() {
+  if (player.playing) {
+    const s = player.position();
+    $("clock").textContent = barsBeats(s);
+    $("clock-time").textContent = `bar · ${minutes(s)}`;
+    drawSong();
+    tell("playhead", { position: s });
+  }
+  requestAnimationFrame(frame);
+}
+
+let later = 0;
+/** Wait for a pause in a stream of changes. */
+function soon(work) {
+  clearTimeout(later);
+  later = setTimeout(work, 160);
+}
+
+export async function start() {
+  wireLoop();
+  player.loop = state.loop;
+  player.resting = state.loop.start_s;
+  $("play").onclick = toggle;
+  $("volume").oninput = (event) => player.setVolume(Number(event.target.value));
+  for (const input of document.querySelectorAll("#hear input")) input.onchange = () => hear(input.value);
+  for (const input of document.querySelectorAll("#side input")) input.onchange = () => side(input.value);
+  on("loop", () => {
+    player.setLoop(state.loop);
+    placeEnds();
+    drawSong();
+    soon(refreshMatch);
+  });
+  on("hear", () => {
+    refresh();
+    soon(refreshMatch);
+  });
+  on("view", () => {
+    const { view } = state;
+    document.querySelector('#hear input[value="pair"]').disabled = !(view.leader && view.yielder);
+    document.querySelector('#hear input[value="part"]').disabled = !view.part;
+    document.querySelector('#hear input[value="key"]').disabled = !view.move;
+    if ((state.hear === "key" && !view.move) || (state.hear === "pair" && !view.yielder)) hear("mix");
+    else if (state.hear !== "mix") refresh();
+    soon(refreshMatch);
+    drawSong();
+  });
+  on("changed", ({ sound }) => {
+    if (sound && player.playing) player.swap(sound, gain()).catch(player.onTrouble);
+    else refresh();
+    soon(refreshMatch);
+  });
+  on("sheet", drawSong);
+  new ResizeObserver(drawSong).observe($("song"));
+  placeEnds();
+  drawSong();
+  requestAnimationFrame(frame);
+  if (state.facts.parts.length) {
+    outline = (await getJSON(about("song-outline"))).columns;
+    drawSong();
+  }
+}

@@ -1,0 +1,60 @@
+// Sends edits one after another; while one is on its way only the newest of each value waits.
+import { Refused, post, say } from "./api.js";
+import { learn, state, tell } from "./state.js";
+import { reload } from "./stage.js";
+import { wanted } from "./deck.js";
+
+/** @type {Map<string, any>} */
+const waiting = new Map();
+let busy = false;
+const saved = document.getElementById("saved");
+
+/** Apply an edit; resolves with what the server said of it, or null when a newer one replaced it. */
+export function edit(operation, gesture = null) {
+  const slot = [operation.op, operation.part, operation.move, operation.field].join("|");
+  return new Promise((done, failed) => {
+    waiting.get(slot)?.done(null);
+    waiting.delete(slot);
+    waiting.set(slot, { operation, gesture, done, failed });
+    if (!busy) send();
+  });
+}
+
+async function send() {
+  busy = true;
+  saved.textContent = "saving";
+  while (waiting.size) {
+    const [slot, one] = waiting.entries().next().value;
+    waiting.delete(slot);
+    try {
+      const { facts } = state;
+      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, listen: wanted() };
+      const answer = await post(`/sessions/${facts.id}/edit`, body);
+      learn(answer.session);
+      tell("changed", { sound: answer.sound });
+      one.done(answer.said ?? {});
+    } catch (error) {
+      one.failed(error);
+      if (error instanceof Refused && error.status === 409) {
+        waiting.clear();
+        say(error.message);
+        await reload();
+      }
+    }
+  }
+  saved.textContent = "all saved";
+  busy = false;
+}
+
+/** Step back or forward. */
+export async function step(which) {
+  const { facts } = state;
+  try {
+    const answer = await post(`/sessions/${facts.id}/${which}`, {});
+    learn(answer.session);
+    tell("changed", {});
+    await reload();
+  } catch (error) {
+    say(error.message);
+  }
+}

@@ -1,0 +1,107 @@
+// Files on their way to the server, each with its own progress.
+import { getJSON, upload } from "./api.js";
+import { learn, state, tell } from "./state.js";
+import { reload } from "./stage.js";
+
+const AT_ONCE = 2;
+const queue = [];
+let running = 0;
+
+function lineFor(file) {
+  const item = document.createElement("li");
+  item.className = "flex items-center gap-3";
+  const name = document.createElement("span");
+  name.className = "w-[220px] truncate font-semibold";
+  name.textContent = file.name;
+  const bar = document.createElement("progress");
+  bar.max = 1;
+  bar.value = 0;
+  bar.setAttribute("aria-label", `${file.name}, upload`);
+  const holder = document.createElement("span");
+  holder.className = "w-[200px]";
+  holder.append(bar);
+  const words = document.createElement("span");
+  words.className = "grow text-soft";
+  words.textContent = "waiting to be sent";
+  item.append(name, holder, words);
+  document.getElementById("uploads")?.append(item);
+  return { item, bar, words };
+}
+
+async function next() {
+  if (running >= AT_ONCE || !queue.length) return;
+  running++;
+  const { file, url, line } = queue.shift();
+  line.words.textContent = "sending";
+  try {
+    await upload(url, file, (share) => (line.bar.value = share));
+    line.item.remove();
+  } catch (error) {
+    line.bar.remove();
+    line.words.textContent = error.message;
+    line.words.className = "wrong grow";
+  }
+  running--;
+  if (queue.length) next();
+  else if (!running) await refresh();
+}
+
+/** Show what has arrived, keeping the messages of refused uploads. */
+async function refresh() {
+  const refused = [...(document.getElementById("uploads")?.children ?? [])];
+  learn(await getJSON(`/sessions/${state.facts.id}/facts`));
+  await reload();
+  document.getElementById("uploads")?.append(...refused);
+}
+
+function take(files, url) {
+  for (const file of files) queue.push({ file, url, line: lineFor(file) });
+  for (let i = 0; i < AT_ONCE; i++) next();
+}
+
+/** All files of a drop, those in folders too. */
+async function dropped(transfer) {
+  const entries = [...transfer.items].map((item) => item.webkitGetAsEntry?.()).filter(Boolean);
+  if (!entries.length) return [...transfer.files];
+  const files = [];
+  const walk = async (entry) => {
+    if (entry.isFile) files.push(await new Promise((done, failed) => entry.file(done, failed)));
+    else {
+      const reader = entry.createReader();
+      for (;;) {
+        const some = await new Promise((done, failed) => reader.readEntries(done, failed));
+        if (!some.length) break;
+        for (const one of some) await walk(one);
+      }
+    }
+  };
+  for (const entry of entries) await walk(entry);
+  return files.sort((a, b) => a.name.localeCompare(b.name));
+}
+
+export function wire(root) {
+  const drop = root.querySelector("#drop");
+  if (!drop) return;
+  const url = drop.dataset.upload;
+  drop.querySelector("#files").onchange = (event) => {
+    take([...event.target.files], url);
+    event.target.value = "";
+  };
+  drop.onsubmit = (event) => event.preventDefault();
+  drop.ondragover = (event) => {
+    event.preventDefault();
+    drop.classList.add("over");
+  };
+  drop.ondragleave = () => drop.classList.remove("over");
+  drop.ondrop = async (event) => {
+    event.preventDefault();
+    drop.classList.remove("over");
+    take(await dropped(event.dataTransfer), url);
+  };
+  if (state.facts.parts.length !== root.querySelectorAll("tbody tr").length) {
+    getJSON(`/sessions/${state.facts.id}/facts`).then((facts) => {
+      learn(facts);
+      tell("changed", {});
+    });
+  }
+}

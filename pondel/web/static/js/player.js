@@ -1,0 +1,220 @@
+// Plays chunks in a loop and swaps the sound under the playhead without a gap.
+import { getFloats } from "./api.js";
+
+const AHEAD_S = 0.5;
+const TICK_MS = 60;
+const FADE_S = 0.015;
+const MOST_BUFFERS = 320;
+
+/** @typedef {{hash: string, rate: number, chunk_frames: number, chunks: number}} Sound */
+
+/** One sound on its way to the speakers: what is scheduled of it, and its gain. */
+class Layer {
+  constructor(player, sound, gain, at) {
+    this.sound = sound;
+    this.until = at;
+    this.sources = new Set();
+    this.out = player.context.createGain();
+    this.out.gain.setValueAtTime(0, at);
+    this.out.gain.linearRampToValueAtTime(gain, at + FADE_S);
+    this.out.connect(player.volume);
+  }
+
+  fade(context, gain) {
+    const now = context.currentTime;
+    this.out.gain.cancelScheduledValues(now);
+    this.out.gain.setTargetAtTime(gain, now, 0.02);
+  }
+
+  end(at) {
+    this.out.gain.cancelScheduledValues(at);
+    this.out.gain.setValueAtTime(this.out.gain.value, at);
+    this.out.gain.linearRampToValueAtTime(0, at + FADE_S);
+    for (const source of this.sources) source.stop(at + FADE_S + 0.01);
+  }
+}
+
+export class Player {
+  constructor() {
+    /** @type {?AudioContext} */
+    this.context = null;
+    this.buffers = new Map();
+    this.fetching = new Map();
+    this.loop = { start_s: 0, end_s: 8 };
+    this.anchor = { time: 0, position: 0 };
+    this.layer = null;
+    this.playing = false;
+    this.resting = 0;
+    this.order = 0;
+    this.lastSwap = null;
+    this.onTrouble = (error) => console.error(error);
+  }
+
+  /** Make the audio context at the session's rate; only after a user's gesture. */
+  open(rate) {
+    if (this.context) return;
+    this.context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
+    this.volume = this.context.createGain();
+    this.analyser = this.context.createAnalyser();
+    this.analyser.fftSize = 2048;
+    this.volume.connect(this.analyser).connect(this.context.destination);
+    this.setVolume(this.wantedVolume ?? -6);
+  }
+
+  setVolume(level_db) {
+    this.wantedVolume = level_db;
+    if (!this.context) return;
+    const gain = level_db <= -40 ? 0 : 10 ** (level_db / 20);
+    this.volume.gain.setTargetAtTime(gain, this.context.currentTime, 0.02);
+  }
+
+  /** Position in the song in seconds, now or at a time of the context. */
+  position(time = this.context?.currentTime ?? 0) {
+    if (!this.playing) return this.resting;
+    const length = this.loop.end_s - this.loop.start_s;
+    const run = Math.max(0, time - this.anchor.time) + this.anchor.position - this.loop.start_s;
+    return this.loop.start_s + (((run % length) + length) % length);
+  }
+
+  /** Play a sound from the resting position on. */
+  async play(sound, gain) {
+    this.open(sound.rate);
+    await this.context.resume();
+    if (this.resting < this.loop.start_s || this.resting >= this.loop.end_s) this.resting = this.loop.start_s;
+    const mine = ++this.order;
+    await this.#need(sound, this.resting);
+    if (mine !== this.order) return;
+    const at = this.context.currentTime + 0.04;
+    this.anchor = { time: at, position: this.resting };
+    this.playing = true;
+    this.layer = new Layer(this, sound, gain, at);
+    this.#tick();
+    this.timer = setInterval(() => this.#tick(), TICK_MS);
+  }
+
+  stop() {
+    this.order++;
+    if (!this.playing) return;
+    this.resting = this.position();
+    this.playing = false;
+    clearInterval(this.timer);
+    this.layer?.end(this.context.currentTime);
+    this.layer = null;
+  }
+
+  /** Move the playhead, playing or not. */
+  async seek(position, sound, gain) {
+    const was = this.playing;
+    this.stop();
+    this.resting = position;
+    if (was) await this.play(sound, gain);
+  }
+
+  /** Change to another sound at the same musical position. The newest call wins. */
+  async swap(sound, gain) {
+    if (!this.playing) return;
+    if (this.layer && this.layer.sound.hash === sound.hash) return this.layer.fade(this.context, gain);
+    const mine = ++this.order;
+    const asked = performance.now();
+    await this.#need(sound, this.position(this.context.currentTime + 0.05));
+    if (mine !== this.order || !this.playing) return;
+    const at = this.context.currentTime + 0.02;
+    await this.#need(sound, this.position(at));
+    if (mine !== this.order || !this.playing) return;
+    const begin = Math.max(at, this.context.currentTime + 0.01);
+    const old = this.layer;
+    this.layer = new Layer(this, sound, gain, begin);
+    this.#tick();
+    old?.end(begin);
+    this.lastSwap = { hash: sound.hash, asked, scheduled: performance.now() };
+  }
+
+  setLoop(loop) {
+    const position = this.position();
+    this.loop = loop;
+    if (!this.playing) return;
+    const inside = position >= loop.start_s && position < loop.end_s;
+    const sound = this.layer.sound;
+    const gain = this.layer.out.gain.value;
+    this.seek(inside ? position : loop.start_s, sound, gain).catch(this.onTrouble);
+  }
+
+  #index(sound, position) {
+    return Math.floor((position * sound.rate) / sound.chunk_frames + 1e-9);
+  }
+
+  async #need(sound, position) {
+    const index = this.#index(sound, position);
+    await this.#fetch(sound, index);
+    const left = (index + 1) * (sound.chunk_frames / sound.rate) - position;
+    if (left < 0.12) await this.#fetch(sound, this.#index(sound, this.#after(position + left)));
+  }
+
+  #after(position) {
+    return position >= this.loop.end_s - 1e-6 ? this.loop.start_s : position;
+  }
+
+  #fetch(sound, index) {
+    const name = `${sound.hash}/${index}`;
+    if (this.buffers.has(name)) return Promise.resolve(this.buffers.get(name));
+    if (!this.fetching.has(name)) {
+      const loaded = getFloats(`/sound/${name}`)
+        .then((samples) => this.#keep(name, sound, samples))
+        .finally(() => this.fetching.delete(name));
+      this.fetching.set(name, loaded);
+    }
+    return this.fetching.get(name);
+  }
+
+  #keep(name, sound, samples) {
+    const buffer = this.context.createBuffer(2, sound.chunk_frames, sound.rate);
+    buffer.copyToChannel(samples.subarray(0, sound.chunk_frames), 0);
+    buffer.copyToChannel(samples.subarray(sound.chunk_frames), 1);
+    this.buffers.set(name, buffer);
+    for (const old of this.buffers.keys()) {
+      if (this.buffers.size <= MOST_BUFFERS) break;
+      this.buffers.delete(old);
+    }
+    return buffer;
+  }
+
+  #tick() {
+    const { layer, context } = this;
+    if (!layer) return;
+    const now = context.currentTime;
+    if (layer.until < now) layer.until = now + 0.01;
+    while (layer.until < now + AHEAD_S) {
+      const position = this.position(layer.until);
+      const index = this.#index(layer.sound, position);
+      const buffer = this.buffers.get(`${layer.sound.hash}/${index}`);
+      if (!buffer) break;
+      const chunk_s = layer.sound.chunk_frames / layer.sound.rate;
+      const offset = Math.max(0, position - index * chunk_s);
+      const length = Math.min(chunk_s - offset, this.loop.end_s - position);
+      this.#schedule(layer, buffer, offset, Math.max(length, 1e-4));
+    }
+    this.#prefetch(layer);
+  }
+
+  #schedule(layer, buffer, offset, length) {
+    const source = this.context.createBufferSource();
+    source.buffer = buffer;
+    source.connect(layer.out);
+    source.onended = () => layer.sources.delete(source);
+    layer.sources.add(source);
+    source.start(layer.until, offset, length);
+    layer.until += length;
+  }
+
+  #prefetch(layer) {
+    const { sound } = layer;
+    const chunk_s = sound.chunk_frames / sound.rate;
+    const chunks = Math.ceil((this.loop.end_s - this.loop.start_s) / chunk_s) + 1;
+    let position = this.position(layer.until);
+    for (let n = 0; n < chunks && this.fetching.size < 3; n++) {
+      this.#fetch(sound, this.#index(sound, position)).catch(this.onTrouble);
+      position += chunk_s;
+      if (position >= this.loop.end_s) position = this.loop.start_s + (position - this.loop.end_s);
+    }
+  }
+}

@@ -1,0 +1,52 @@
+// Shared by the pictures: sizes, inks, the frequency axis.
+
+const SVG = "http://www.w3.org/2000/svg";
+
+/** An SVG element with attributes. */
+export function draw(name, attributes = {}, text = "") {
+  const element = document.createElementNS(SVG, name);
+  for (const [key, value] of Object.entries(attributes)) element.setAttribute(key, value);
+  if (text) element.textContent = text;
+  return element;
+}
+
+/** A canvas at the screen's own resolution, with a reader for the sheet's colours. */
+export function sized(canvas) {
+  const { width, height } = canvas.getBoundingClientRect();
+  const ratio = devicePixelRatio || 1;
+  if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
+    canvas.width = Math.round(width * ratio);
+    canvas.height = Math.round(height * ratio);
+  }
+  const context = canvas.getContext("2d");
+  context.setTransform(ratio, 0, 0, ratio, 0, 0);
+  const style = getComputedStyle(document.documentElement);
+  return { context, width, height, css: (name) => style.getPropertyValue(name).trim() };
+}
+
+export function clear(context, width, height) {
+  context.clearRect(0, 0, width, height);
+}
+
+export const MARKS_HZ = [20, 30, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
+
+/** A frequency as the trade writes it on an axis. */
+export const axisWord = (hz) => (hz >= 1000 ? `${hz / 1000}k` : String(hz));
+
+/** A frequency in words. */
+export function hzWord(hz) {
+  if (hz < 999.5) return `${hz.toFixed(0)} Hz`;
+  return `${(hz / 1000).toFixed(hz < 9950 ? 2 : 1)} kHz`;
+}
+
+/** From frequency to a share of the width: logarithmic, or with 20 to 250 Hz over half of it. */
+export function scaleHz(spread) {
+  const low = Math.log(20);
+  const high = Math.log(20000);
+  if (!spread) return (hz) => (Math.log(hz) - low) / (high - low);
+  const bend = Math.log(250);
+  return (hz) => {
+    const at = Math.log(hz);
+    return at <= bend ? (0.5 * (at - low)) / (bend - low) : 0.5 + (0.5 * (at - bend)) / (high - bend);
+  };
+}

@@ -1,0 +1,165 @@
+// Two parts' average spectra over each other; hatched where one hides the other.
+import { about, getJSON } from "./api.js";
+import { MARKS_HZ, axisWord, draw, hzWord, scaleHz } from "./plots.js";
+import { on, state } from "./state.js";
+
+const LEFT = 38;
+const RIGHT = 12;
+const TOP = 8;
+const BOTTOM = 22;
+const SPAN_DB = 60;
+const HATCHES = [[0.6, 4], [0.35, 7], [0.15, 12]];
+
+let data = null;
+let cursor = null;
+let loading = null;
+
+const plot = () => document.querySelector('[data-plot="spectra"]');
+const spreadLows = () => localStorage.getItem("pondel-spread") === "1";
+
+async function load() {
+  if (!plot()) return;
+  loading?.abort();
+  loading = new AbortController();
+  try {
+    data = await getJSON(about("spectra"), loading.signal);
+    redraw();
+  } catch (error) {
+    if (error.name !== "AbortError") plot().textContent = error.message;
+  }
+}
+
+function redraw() {
+  const box = plot();
+  if (!box || !data) return;
+  const { width, height } = box.getBoundingClientRect();
+  if (width < 50 || height < 50) return;
+  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
+  const across = scaleHz(spreadLows());
+  const top_db = Math.ceil((Math.max(...data.leader, ...data.before, ...data.after) + 3) / 6) * 6;
+  const x = (hz) => LEFT + across(hz) * (width - LEFT - RIGHT);
+  const y = (db) => TOP + (Math.min(SPAN_DB, Math.max(0, top_db - db)) / SPAN_DB) * (height - TOP - BOTTOM);
+  const base = y(top_db - SPAN_DB);
+  axes(svg, { x, y, top_db, base, width });
+  const line = (levels) => levels.map((db, i) => `${i ? "L" : "M"}${x(data.hz[i]).toFixed(1)} ${y(db).toFixed(1)}`).join("");
+  const area = (levels) => `${line(levels)}L${x(data.hz.at(-1)).toFixed(1)} ${base}L${x(data.hz[0]).toFixed(1)} ${base}Z`;
+  const { leaderInk, yielderInk, leaderDash, yielderDash } = box.dataset;
+  svg.append(draw("path", { d: area(data.after), class: `under ink-${yielderInk}` }));
+  svg.append(draw("path", { d: area(data.leader), class: `under ink-${leaderInk}` }));
+  hatch(svg, box, x, area(data.leader), base);
+  svg.append(draw("path", { d: line(data.before), class: `curve thin ink-${yielderInk}` }));
+  svg.append(draw("path", { d: line(data.after), class: `curve ink-${yielderInk}`, "stroke-dasharray": yielderDash }));
+  svg.append(draw("path", { d: line(data.leader), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash }));
+  if (cursor != null) readout(svg, box, x, base);
+  const note = box.querySelector(".readout");
+  box.replaceChildren(svg);
+  if (note && cursor != null) box.append(note);
+}
+
+function axes(svg, { x, y, top_db, base, width }) {
+  for (const hz of MARKS_HZ) {
+    const strong = [100, 1000, 10000].includes(hz) ? " strong" : "";
+    svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: TOP, y2: base, class: `grid-line${strong}` }));
+    const anchor = hz === 20000 ? "end" : "middle";
+    svg.append(draw("text", { x: x(hz), y: base + 15, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
+  }
+  for (let db = top_db; db >= top_db - SPAN_DB; db -= 12) {
+    svg.append(draw("line", { x1: LEFT, x2: width - RIGHT, y1: y(db), y2: y(db), class: "grid-line" }));
+    svg.append(draw("text", { x: LEFT - 6, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
+  }
+}
+
+/** Hatch the leader's area in the yielder's ink, denser where more is hidden. */
+function hatch(svg, box, x, area, base) {
+  const defs = draw("defs");
+  const clip = draw("clipPath", { id: `${box.dataset.plot}-clip` });
+  clip.append(draw("path", { d: area }));
+  defs.append(clip);
+  HATCHES.forEach(([, gap], i) => {
+    const pattern = draw("pattern", { id: `hatch-${i}`, width: gap, height: gap, patternUnits: "userSpaceOnUse", patternTransform: "rotate(-45)" });
+    pattern.append(draw("line", { x1: 0, x2: gap, y1: 0, y2: 0, class: `ink-${box.dataset.yielderInk}`, stroke: "var(--c)", "stroke-width": 1.8 }));
+    defs.append(pattern);
+  });
+  svg.append(defs);
+  const group = draw("g", { "clip-path": `url(#${box.dataset.plot}-clip)` });
+  const edges = data.hidden_hz;
+  edges.forEach((hz, i) => {
+    const share = data.hidden_after[i];
+    const kind = HATCHES.findIndex(([least]) => share >= least);
+    if (kind < 0) return;
+    const low = i ? Math.sqrt(hz * edges[i - 1]) : hz * 0.97;
+    const high = i < edges.length - 1 ? Math.sqrt(hz * edges[i + 1]) : hz * 1.03;
+    group.append(draw("rect", { x: x(Math.max(low, 20)), width: Math.max(0, x(Math.min(high, 20000)) - x(Math.max(low, 20))), y: TOP, height: base - TOP, fill: `url(#hatch-${kind})` }));
+  });
+  svg.append(group);
+}
+
+/** What lies at the cursor, in words. */
+function readout(svg, box, x, base) {
+  const hz = data.hz[cursor];
+  svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: TOP, y2: base, class: "cursor-line" }));
+  const nearest = data.hidden_hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(data.hidden_hz[best] / hz)) ? i : best), 0);
+  const db = (v) => `${v.toFixed(0).replace("-", "−")} dB`;
+  const { leaderName, yielderName } = box.dataset;
+  let note = box.querySelector(".readout");
+  if (!note) {
+    note = document.createElement("div");
+    note.className = "readout num";
+    note.setAttribute("role", "status");
+    box.append(note);
+  }
+  note.textContent = `${hzWord(hz)} · ${leaderName} ${db(data.leader[cursor])} · ${yielderName} ${db(data.after[cursor])} · ${(data.hidden_after[nearest] * 100).toFixed(0)} % hidden`;
+}
+
+function point(event) {
+  const box = plot();
+  const { left, width } = box.getBoundingClientRect();
+  const share = (event.clientX - left - LEFT) / (width - LEFT - RIGHT);
+  const across = scaleHz(spreadLows());
+  if (!data || share < 0 || share > 1) return;
+  cursor = data.hz.reduce((best, hz, i) => (Math.abs(across(hz) - share) < Math.abs(across(data.hz[best]) - share) ? i : best), 0);
+  redraw();
+}
+
+function arrow(event) {
+  const steps = { ArrowLeft: -2, ArrowRight: 2, PageDown: -24, PageUp: 24 };
+  if (event.key === "Escape") cursor = null;
+  else if (event.key in steps && data) cursor = Math.min(data.hz.length - 1, Math.max(0, (cursor ?? 48) + steps[event.key]));
+  else return;
+  event.preventDefault();
+  redraw();
+}
+
+function wire() {
+  const box = plot();
+  data = null;
+  cursor = null;
+  if (!box) return;
+  box.addEventListener("pointermove", point);
+  box.addEventListener("pointerleave", () => {
+    cursor = null;
+    redraw();
+  });
+  box.addEventListener("keydown", arrow);
+  new ResizeObserver(redraw).observe(box);
+  const spread = document.getElementById("spread");
+  spread.checked = spreadLows();
+  spread.onchange = () => {
+    localStorage.setItem("pondel-spread", spread.checked ? "1" : "0");
+    redraw();
+  };
+  load();
+}
+
+let later = 0;
+export function start() {
+  const soon = () => {
+    clearTimeout(later);
+    later = setTimeout(load, 180);
+  };
+  on("view", wire);
+  on("changed", soon);
+  on("loop", soon);
+  on("sheet", redraw);
+  if (state.facts) wire();
+}

@@ -1,0 +1,58 @@
+// What the page knows: the session as the server last told it, and what is in view.
+
+/** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
+ *   seconds: number, tempo_bpm: number, beats_per_bar: number,
+ *   sections: {id: string, name: string, start_s: number, end_s: number}[],
+ *   parts: {id: string, name: string, tag: string, ink: number}[]}} Facts */
+
+export const bus = new EventTarget();
+
+/** @type {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string}} */
+export const state = {
+  facts: null,
+  view: {},
+  loop: { start_s: 0, end_s: 8 },
+  hear: "mix",
+  side: "after",
+};
+
+/** Tell everyone that something is new: "session", "view", "loop", "hear". */
+export function tell(what, detail = {}) {
+  bus.dispatchEvent(new CustomEvent(what, { detail }));
+}
+
+/** @param {string} what @param {(detail: any) => void} heard */
+export function on(what, heard) {
+  bus.addEventListener(what, (event) => heard(/** @type {CustomEvent} */ (event).detail));
+}
+
+/** Seconds of one beat. */
+export const beat = () => 60 / state.facts.tempo_bpm;
+
+/** Seconds of one bar. */
+export const bar = () => beat() * state.facts.beats_per_bar;
+
+/** Take over what the server said of the session. */
+export function learn(facts) {
+  state.facts = facts;
+  tell("session", facts);
+}
+
+/** The four bars to begin with: those after the first section change. */
+export function firstLoop() {
+  const { sections, seconds } = state.facts;
+  const kept = localStorage.getItem(`pondel-loop-${state.facts.id}`);
+  if (kept) {
+    const loop = JSON.parse(kept);
+    if (loop.end_s <= seconds + 0.01) return loop;
+  }
+  const start_s = sections.length > 1 ? sections[1].start_s : 0;
+  return { start_s, end_s: Math.min(start_s + 4 * bar(), Math.max(seconds, 0.5)) };
+}
+
+/** Change the loop. */
+export function setLoop(start_s, end_s) {
+  state.loop = { start_s, end_s };
+  localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(state.loop));
+  tell("loop");
+}
