@@ -1,0 +1,68 @@
+# make demo   sets everything up and starts Pondel with the demo session
+# make test   sets up all that tests need and runs them
+SHELL := /bin/bash
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+.PHONY: demo test lint check types bench assets score screenshots lock clean
+
+demo: $(VENV)/.run
+	@echo "== starting the demo session"
+	$(BIN)/pondel demo --data $${PONDEL_DATA:-data}
+
+test: $(VENV)/.dev chromium
+	@echo "== lint, format and types"
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy pondel/core
+	@echo "== tests"
+	$(BIN)/pytest
+
+.PHONY: chromium
+chromium:
+	@if [ ! -x /usr/bin/chromium ]; then \
+	  echo "== installing Debian's chromium for the browser tests"; \
+	  $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq chromium; \
+	fi
+
+$(VENV)/bin/python:
+	@echo "== making a virtual environment in $(VENV)"
+	@$(PYTHON) -m venv $(VENV) || { \
+	  echo "== installing python3-venv"; rm -rf $(VENV); \
+	  $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq python3-venv && $(PYTHON) -m venv $(VENV); }
+
+$(VENV)/.run: requirements.lock pyproject.toml | $(VENV)/bin/python
+	@echo "== installing what Pondel needs to run (a minute or two)"
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
+	@touch $@
+
+$(VENV)/.dev: requirements-dev.lock pyproject.toml | $(VENV)/bin/python
+	@echo "== installing what the tests need (a minute or two)"
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
+	@touch $@ $(VENV)/.run
+
+bench: $(VENV)/.dev
+	$(BIN)/python -m bench
+
+screenshots: $(VENV)/.dev chromium
+	$(BIN)/python tools/screenshots.py
+
+score: $(VENV)/.run
+	$(BIN)/python tools/compose_lantern_parade.py
+
+assets:
+	tools/assets.sh
+
+LOCK := --quiet --generate-hashes --allow-unsafe --strip-extras --no-header --no-emit-index-url \
+	--no-emit-find-links --no-emit-trusted-host --no-emit-options
+lock: $(VENV)/bin/python
+	$(BIN)/pip install --quiet pip-tools
+	$(BIN)/pip-compile $(LOCK) --extra dev --extra bench -o requirements-dev.lock pyproject.toml
+	$(BIN)/pip-compile $(LOCK) -c requirements-dev.lock --extra build -o requirements.lock pyproject.toml
+
+clean:
+	rm -rf $(VENV) data

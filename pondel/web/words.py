@@ -11,7 +11,7 @@ def percent(share: float) -> str:
 
 def signed(value: float, unit: str, decimals: int = 1) -> str:
     text = say(value, unit, decimals)
-    return text if text.startswith(MINUS) else f"+{text}"
+    return text if text.startswith(MINUS) or not float(f"{value:.{decimals}f}") else f"+{text}"
 
 
 def level(value: float | None, unit: str = "dB") -> str:

@@ -17,6 +17,7 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, choice, number
+from pondel.core.units import say
 
 TILE = 1024
 LOUDEST = np.float32(1e6)
@@ -322,8 +323,7 @@ def settle_s(move: Compressor) -> float:
 
 def in_brief(move: Compressor) -> str:
     """The settings that matter most, in a few words."""
-    ratio = "inf" if move.ratio == float("inf") else f"{move.ratio:g}"
-    return f"{move.threshold_db:.1f} dB, {ratio}:1, back in {move.release_ms:.0f} ms"
+    return f"{say(move.threshold_db, 'dB')}, {say(move.ratio, ':1')}, back in {move.release_ms:.0f} ms"
 
 
 KIND = MoveKind(

@@ -193,19 +193,24 @@ function wireLoop() {
       }
       if (player.playing) await player.seek(position, player.layer.sound, gain());
       else player.resting = position;
+      tellTime();
       drawSong();
     }
     from = null;
   });
 }
 
+function tellTime() {
+  const s = player.position();
+  $("clock").textContent = barsBeats(s);
+  $("clock-time").textContent = `bar · ${minutes(s)}`;
+}
+
 function frame() {
   if (player.playing) {
-    const s = player.position();
-    $("clock").textContent = barsBeats(s);
-    $("clock-time").textContent = `bar · ${minutes(s)}`;
+    tellTime();
     drawSong();
-    tell("playhead", { position: s });
+    tell("playhead");
   }
   requestAnimationFrame(frame);
 }
@@ -254,6 +259,7 @@ export async function start() {
   new ResizeObserver(drawSong).observe($("song"));
   placeEnds();
   drawSong();
+  tellTime();
   requestAnimationFrame(frame);
   if (state.facts.parts.length) {
     outline = (await getJSON(about("song-outline"))).columns;

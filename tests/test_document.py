@@ -1,0 +1,255 @@
+"""The mix document, its edits, and values as they are typed."""
+
+from __future__ import annotations
+
+import json
+import math
+
+import pytest
+from conftest import session_of
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
+
+from pondel.core import edits, units
+from pondel.core.document import content_hash, json_schema, parse_session, to_json
+from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves import KINDS
+from pondel.core.moves.controls import controls_of
+
+EXAMPLE = {
+    "pondel": 1,
+    "name": "Lantern Parade",
+    "rate": 48000,
+    "tempo_bpm": 104.0,
+    "beats_per_bar": 4,
+    "listening_level_db_spl": 83,
+    "sections": [{"id": "s1", "name": "Verse", "start_s": 0.0, "end_s": 18.46}],
+    "parts": [
+        {
+            "id": "drum",
+            "name": "Bass drum",
+            "role": "kick",
+            "file": "audio/bass-drum.flac",
+            "trim_db": 0.0,
+            "fader_db": 0.0,
+            "pan": 0.0,
+            "mute": False,
+            "silent_key": False,
+            "sends": [{"to": "hall", "level_db": -12.0, "tap": "after fader"}],
+            "moves": [],
+        },
+        {"id": "hall", "name": "Hall", "role": "effect", "file": None, "source": "sends"},
+        {
+            "id": "tuba",
+            "name": "Tuba",
+            "role": "bass",
+            "file": "audio/tuba.flac",
+            "moves": [
+                {
+                    "id": "m1",
+                    "kind": "compressor",
+                    "on": True,
+                    "sections": [],
+                    "key": {
+                        "source": "drum",
+                        "tap": "source",
+                        "level_db": 0.0,
+                        "low_cut_hz": None,
+                        "high_cut_hz": 120.0,
+                    },
+                    "threshold_db": -30.0,
+                    "ratio": 4.0,
+                    "knee_db": 6.0,
+                    "attack_ms": 2.0,
+                    "release_ms": 90.0,
+                    "range_db": 24.0,
+                    "makeup_db": 0.0,
+                    "mix": 1.0,
+                    "detector": "peak",
+                    "look_ahead_ms": 0.0,
+                }
+            ],
+        },
+    ],
+    "zones": [{"id": "z1", "low_hz": 38.0, "high_hz": 92.0, "leads": "drum", "gives_way": ["tuba"]}],
+}
+
+
+def test_the_documented_example_is_a_session_and_comes_back_unchanged():
+    session = parse_session(json.dumps(EXAMPLE))
+    again = to_json(session)
+    assert again["parts"][2]["moves"][0]["threshold_db"] == -30.0
+    assert parse_session(again) == session
+    Draft202012Validator.check_schema(json_schema())
+    assert not list(Draft202012Validator(json_schema()).iter_errors(EXAMPLE))
+
+
+def broken(path: list, value) -> dict:
+    data = json.loads(json.dumps(EXAMPLE))
+    place = data
+    for step in path[:-1]:
+        place = place[step]
+    place[path[-1]] = value
+    return data
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "message"),
+    [
+        (["parts", 2, "moves", 0, "ratio"], 0.5, r"parts\[2\].moves\[0\].ratio.*1"),
+        (["parts", 2, "moves", 0, "release_ms"], "soon", r"release_ms.*number"),
+        (["parts", 2, "moves", 0, "threshold_db"], math.nan, r"threshold_db.*finite"),
+        (["parts", 2, "moves", 0, "colour"], "red", r"colour.*not permitted"),
+        (["parts", 0, "pan"], 2, r"pan.*1"),
+        (["parts", 0, "role"], "cowbell", r"role"),
+        (["parts", 0, "sends", 0, "to"], "nowhere", r"sends to 'nowhere'"),
+        (["parts", 2, "id"], "drum", r"two parts have the id 'drum'"),
+        (["parts", 2, "file"], None, r"has no file"),
+        (["sections", 0, "end_s"], 0.0, r"ends before it starts"),
+        (["zones", 0, "high_hz"], 20.0, r"above its low edge"),
+        (["rate"], 8000, r"rate.*44100"),
+        (["pondel"], 2, r"pondel"),
+    ],
+)
+def test_a_broken_document_is_refused_with_field_and_range(path, value, message):
+    with pytest.raises(BadDocument, match=message):
+        parse_session(broken(path, value))
+
+
+junk = st.recursive(
+    st.none() | st.booleans() | st.floats() | st.integers() | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3),
+    max_leaves=8,
+)
+PATHS = [
+    ["parts"],
+    ["parts", 0],
+    ["parts", 2, "moves"],
+    ["parts", 2, "moves", 0],
+    ["parts", 2, "moves", 0, "key"],
+    ["parts", 2, "moves", 0, "ratio"],
+    ["sections", 0],
+    ["zones", 0, "leads"],
+]
+
+
+@settings(max_examples=150, deadline=None)
+@given(path=st.sampled_from(PATHS), value=junk)
+def test_fuzzed_documents_are_refused_in_words_or_taken(path, value):
+    try:
+        session = parse_session(broken(path, value))
+    except BadDocument as error:
+        assert error.message
+    else:
+        assert parse_session(to_json(session)) == session
+
+
+@pytest.mark.parametrize("text", ["", "{", "[]", "null", b"\xff\xfe", "[" * 100_000])
+def test_what_is_not_a_document_is_said_so(text):
+    with pytest.raises(BadDocument):
+        parse_session(text)
+
+
+def test_a_hash_does_not_depend_on_the_order_of_fields():
+    assert content_hash({"a": 1, "b": [2]}) == content_hash({"b": [2], "a": 1})
+    assert content_hash({"a": 1}) != content_hash({"a": 2})
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value"),
+    [
+        ("-6 dB", "dB", -6),
+        ("−6", "dB", -6),
+        ("1.2k", "Hz", 1200),
+        ("88 Hz", "Hz", 88),
+        ("1,5 kHz", "Hz", 1500),
+        ("90ms", "ms", 90),
+        ("0.1 s", "ms", 100),
+        ("4:1", ":1", 4),
+        ("60 %", "%", 0.6),
+    ],
+)
+def test_typed_values_carry_their_units(text, unit, value):
+    assert units.parse(text, unit) == pytest.approx(value)
+
+
+def test_off_and_endless_values_where_they_are_allowed():
+    assert units.parse("off", "Hz", optional=True) is None
+    assert units.parse("inf:1", ":1", endless=True) == math.inf
+    for text in ("off", "six", "", "4 Hz", "1e999", "nan"):
+        with pytest.raises(BadDocument):
+            units.parse(text, "dB")
+
+
+@pytest.mark.parametrize(
+    ("value", "unit", "words"),
+    [
+        (-6.0, "dB", "−6.0 dB"),
+        (-0.01, "dB", "0.0 dB"),
+        (88.4, "Hz", "88 Hz"),
+        (1200, "Hz", "1.2 kHz"),
+        (12000, "Hz", "12 kHz"),
+        (math.inf, ":1", "∞:1"),
+        (0.5, "%", "50 %"),
+        (0.05, "ms", "0.05 ms"),
+        (None, "Hz", "off"),
+    ],
+)
+def test_values_in_words(value, unit, words):
+    assert units.say(value, unit) == words
+
+
+def test_every_move_describes_all_its_controls():
+    for kind in KINDS.values():
+        controls = controls_of(kind.params)
+        assert controls
+        for control in controls:
+            assert control.title and control.help.endswith(".")
+            if control.kind == "number" and control.default is not None:
+                assert control.low <= control.default <= control.high
+                words = control.say(control.default)
+                read = units.parse(words, control.unit, optional=True, endless=True)
+                assert read == pytest.approx(control.default, rel=0.01, abs=0.01)
+
+
+def test_edits_change_one_thing_and_name_it(duck):
+    session, _ = duck
+    label, change = edits.set_move(session, "tuba", "m1", "release_ms", "0.2 s")
+    assert label == "Tuba: release"
+    assert change(session).part("tuba").moves[0].release_ms == 200
+    _, change = edits.set_move(session, "tuba", "m1", "key.high_cut_hz", "off")
+    assert change(session).part("tuba").moves[0].key.high_cut_hz is None
+    _, change = edits.set_move(session, "tuba", "m1", "key.source", "")
+    assert change(session).part("tuba").moves[0].key is None
+    _, change = edits.set_part(session, "tuba", "fader_db", "-3")
+    assert change(session).part("tuba").fader_db == -3
+    assert session.part("tuba").fader_db == 0
+    _, change = edits.add_move(session, "tuba", {"kind": "compressor"})
+    assert [move.id for move in change(session).part("tuba").moves] == ["m1", "m2"]
+    _, change = edits.remove_part(session, "drum")
+    assert change(session).part("tuba").moves[0].key.source == "drum"
+
+
+@pytest.mark.parametrize(
+    ("make", "message"),
+    [
+        (lambda s: edits.set_move(s, "tuba", "m1", "ratio", "0.2:1"), "from 1:1 to ∞:1"),
+        (lambda s: edits.set_move(s, "tuba", "m1", "attack_ms", "fast"), "not a number in ms"),
+        (lambda s: edits.set_move(s, "tuba", "m1", "attack_ms", True), "a number is needed"),
+        (lambda s: edits.set_move(s, "tuba", "m1", "id", "x"), "no control 'id'"),
+        (lambda s: edits.set_move(s, "tuba", "m1", "key.source", "gone"), "no part 'gone'"),
+        (lambda s: edits.set_part(s, "tuba", "file", "x"), "no field 'file'"),
+        (lambda s: edits.add_move(s, "tuba", {"kind": "magic"}), "no move called 'magic'"),
+    ],
+)
+def test_edits_that_make_no_sense_are_refused(duck, make, message):
+    with pytest.raises(BadDocument, match=message):
+        make(duck[0])
+
+
+def test_edits_of_what_is_not_there(duck):
+    with pytest.raises(NotFound):
+        edits.set_move(duck[0], "tuba", "m7", "ratio", 2)
+    with pytest.raises(NotFound):
+        edits.set_part(session_of({"id": "a"}), "b", "pan", 0)
