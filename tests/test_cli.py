@@ -1,0 +1,174 @@
+"""The command line on files nobody prepared."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+import soundfile
+from click.testing import CliRunner
+from conftest import hits, sine
+
+from pondel.cli import main
+
+RATE = 44100
+
+
+@pytest.fixture
+def stems(tmp_path):
+    """Three 24-bit stereo stems at 44.1 kHz."""
+    rng = np.random.default_rng(2)
+    folder = tmp_path / "stems"
+    folder.mkdir()
+    drum = np.repeat(hits(4.0, rate=RATE), 2, axis=1) * 0.6
+    bass = np.hstack([sine(65, 4.0, -14, RATE), sine(65, 4.0, -15, RATE)])
+    hiss = rng.normal(0, 0.02, (4 * RATE, 2)).astype("f4")
+    for name, samples in {"01 Kick.wav": drum, "02 Bass.wav": bass, "03_shaker.wav": hiss}.items():
+        soundfile.write(folder / name, samples, RATE, "PCM_24")
+    return folder
+
+
+@pytest.fixture
+def run(tmp_path):
+    """Run a command over a fresh data folder."""
+
+    def invoke(*words, data=True):
+        extra = ["--data", str(tmp_path / "data")] if data else []
+        return CliRunner().invoke(main, [*map(str, words), *extra])
+
+    return invoke
+
+
+def test_import_measure_and_render_a_folder(run, stems, tmp_path):
+    made = run("import", stems, "--name", "Night bus")
+    assert made.exit_code == 0, made.output
+    session_id = made.stdout.strip()
+    assert session_id == "night-bus"
+    assert "Night bus\t3 parts" in run("list").stdout
+
+    measured = run("measure", session_id, "--json")
+    assert measured.exit_code == 0
+    report = json.loads(measured.stdout)
+    kick = report["parts"][0]
+    assert set(kick) >= {
+        "id",
+        "name",
+        "role",
+        "seconds",
+        "sample_peak_dbfs",
+        "true_peak_dbtp",
+        "rms_dbfs",
+        "integrated_lufs",
+        "clipped_runs",
+        "hits",
+        "hidden_share",
+        "loudness_sone",
+    }
+    assert (kick["id"], kick["role"], kick["hits"], kick["seconds"]) == ("kick", "kick", 8, 4.0)
+    pair = report["pairs"][0]
+    assert (pair["hidden"], pair["by"]) == ("kick", "bass")
+    assert set(pair) == {
+        "hidden",
+        "by",
+        "share",
+        "alone_share",
+        "sone",
+        "low_hz",
+        "high_hz",
+        "on_hits",
+    }
+    assert 0.2 < pair["share"] <= pair["alone_share"] + 0.05
+
+    out = tmp_path / "out"
+    printed = run("render", "Night bus", "--out", out, "--what", "both", "--bits", "32f")
+    assert printed.exit_code == 0, printed.output
+    assert sorted(p.name for p in out.iterdir()) == ["Bass.wav", "Kick.wav", "Shaker.wav", "mix.wav"]
+    mix, rate = soundfile.read(out / "mix.wav", dtype="float32")
+    plain = sum(soundfile.read(p, dtype="float32")[0] for p in sorted(stems.iterdir()))
+    assert rate == RATE
+    assert 20 * np.log10(np.abs(mix - plain).max() + 1e-12) < -120
+    assert soundfile.info(out / "mix.wav").subtype == "FLOAT"
+
+
+def test_a_stretch_and_other_formats(run, stems, tmp_path):
+    run("import", stems, "--name", "x")
+    for format_, bits, subtype in [
+        ("flac", "16", "PCM_16"),
+        ("aiff", "24", "PCM_24"),
+        ("ogg", "24", "VORBIS"),
+    ]:
+        out = tmp_path / format_
+        options = ["--format", format_, "--bits", bits, "--start", "1", "--end", "2.5"]
+        assert run("render", "x", "--out", out, *options).exit_code == 0
+        info = soundfile.info(out / f"mix.{format_}")
+        assert (info.subtype, info.frames, info.channels) == (subtype, round(1.5 * RATE), 2)
+
+
+def test_dithered_sixteen_bits_keep_what_lies_below_a_step(run, tmp_path):
+    quiet = np.repeat(sine(1000, 2.0, -104, RATE), 2, axis=1)
+    (tmp_path / "q").mkdir()
+    soundfile.write(tmp_path / "q" / "quiet.wav", quiet, RATE, "FLOAT")
+    run("import", tmp_path / "q", "--name", "q")
+    run("render", "q", "--out", tmp_path / "o", "--bits", "16")
+    samples, _ = soundfile.read(tmp_path / "o" / "mix.wav")
+    bins = np.abs(np.fft.rfft(samples[:RATE, 0] * np.hanning(RATE))) * 4 / RATE
+    assert 20 * np.log10(bins[1000]) == pytest.approx(-104, abs=1.5)
+    assert bins[1000] > 5 * np.median(bins)
+
+
+def test_archive_and_session_json_bring_the_same_session_back(run, stems, tmp_path):
+    run("import", stems, "--name", "first")
+    assert run("archive", "first", "--out", tmp_path / "first.zip").exit_code == 0
+    again = run("import", tmp_path / "first.zip", "--name", "second")
+    assert again.exit_code == 0, again.output
+    for name in ("first", "second"):
+        run("render", name, "--out", tmp_path / name, "--bits", "32f")
+    first, second = ((tmp_path / n / "mix.wav").read_bytes() for n in ("first", "second"))
+    assert first == second
+    document = {
+        "name": "by hand",
+        "rate": RATE,
+        "parts": [{"id": "k", "name": "K", "file": "01 Kick.wav"}],
+    }
+    file = stems / "session.json"
+    file.write_text(json.dumps(document))
+    report = json.loads(run("measure", file, "--json").stdout)
+    assert [part["id"] for part in report["parts"]] == ["k"]
+    assert run("render", file, "--out", tmp_path / "o").exit_code == 0
+
+
+def fails(result, *words):
+    assert result.exit_code == 2
+    lines = result.stderr.strip().splitlines()
+    assert lines and all(line.startswith("pondel: ") for line in lines)
+    assert all(word in result.stderr for word in words), result.stderr
+    assert "Traceback" not in result.output
+
+
+def test_bad_input_is_one_line_and_status_two(run, stems, tmp_path):
+    fails(run("measure", "nowhere", "--json"), "no session", "nowhere")
+    fails(run("import", tmp_path / "gone", "--name", "x"), "gone")
+    (tmp_path / "bad").mkdir()
+    (tmp_path / "bad" / "notes.wav").write_text("not audio")
+    fails(run("import", tmp_path / "bad", "--name", "x"), "notes.wav")
+    outside = {"name": "x", "parts": [{"id": "a", "name": "A", "file": "../stems/01 Kick.wav"}]}
+    (tmp_path / "bad" / "session.json").write_text(json.dumps(outside))
+    fails(run("measure", tmp_path / "bad" / "session.json"), "outside")
+    run("import", stems, "--name", "x")
+    fails(run("render", "x", "--out", tmp_path / "o", "--format", "flac", "--bits", "32f"), "FLAC")
+    fails(run("render", "x", "--out", tmp_path / "o", "--start", "3", "--end", "2"), "ends before")
+    fails(run("serve", "--host", "0.0.0.0"), "PONDEL_PASSWORD")
+
+
+def test_a_bad_file_among_good_ones_is_named_and_the_others_come_in(run, stems):
+    (stems / "04 broken.wav").write_bytes((stems / "01 Kick.wav").read_bytes()[:5000])
+    result = run("import", stems, "--name", "x")
+    fails(result, "04 broken.wav", "cut short")
+    assert result.stdout.strip() == "x"
+    assert "3 parts" in run("list").stdout
+
+
+def test_schema_is_json(run):
+    result = run("schema", data=False)
+    assert json.loads(result.stdout)["title"] == "Session"

@@ -1,0 +1,62 @@
+"""The demo session: the same bytes every time, and its fights where they were built."""
+
+from __future__ import annotations
+
+import hashlib
+
+import numpy as np
+import pytest
+import soundfile
+
+from pondel import demo
+from pondel.demo.session import ensure_demo
+from pondel.demo.synth import PLAYERS, perform
+from pondel.jobs.desk import Desk
+from pondel.store.library import Library
+
+
+@pytest.fixture(scope="session")
+def stems(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("stems")
+    demo.play_stems(folder)
+    return folder
+
+
+def test_the_score_is_thirty_bars_in_three_sections():
+    notes, sections, tempo_bpm, seconds = demo.score()
+    assert set(notes) == set(PLAYERS)
+    assert [s["name"] for s in sections] == ["Gathering", "Procession", "Parade"]
+    assert sections[-1]["end_s"] == pytest.approx(30 * 4 * 60 / 104, abs=0.01)
+    assert tempo_bpm == pytest.approx(104, abs=0.01)
+    assert 69 < seconds < 72
+
+
+def test_stems_are_24_bit_at_48_khz_and_the_same_every_time(stems):
+    notes, _, _, seconds = demo.score()
+    for path in stems.iterdir():
+        info = soundfile.info(path)
+        assert (info.samplerate, info.subtype) == (48000, "PCM_24")
+    for name in ("Bass drum", "Shaker"):
+        again = np.round(perform(name, notes[name], seconds) * 2**23).astype(np.int64)
+        played = np.round(soundfile.read(stems / f"{name}.wav", always_2d=True)[0] * 2**23)
+        assert np.array_equal(played.astype(np.int64), again)
+
+
+def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
+    library = Library(tmp_path)
+    target = tmp_path / "demo" / "stems"
+    target.mkdir(parents=True)
+    for path in stems.iterdir():
+        (target / path.name).write_bytes(path.read_bytes())
+    desk = Desk(library)
+    session_id = ensure_demo(desk)
+    assert ensure_demo(desk) == session_id
+    document = library.head(session_id).document
+    assert len(document.parts) == 8
+    pairs = {(p.hidden, p.by): p for p in desk.table(document).pairs}
+    drum = pairs["bass-drum", "tuba"]
+    assert drum.share > 0.3 and drum.high_hz < 150
+    assert pairs["marimba", "accordion"].share > 0.15
+    assert pairs["voice", "accordion"].share > 0.1 and pairs["voice", "brass-chords"].share > 0.1
+    names = {hashlib.sha256(path.read_bytes()).hexdigest() for path in stems.iterdir()}
+    assert len(names) == 8

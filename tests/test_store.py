@@ -1,0 +1,215 @@
+"""Revisions, undo, stale edits, and what survives a crash."""
+
+from __future__ import annotations
+
+import io
+import signal
+import subprocess
+import sys
+import textwrap
+import threading
+
+import numpy as np
+import pytest
+import soundfile
+from conftest import RATE, session_of, sine
+
+from pondel.core import edits
+from pondel.core.document import Session
+from pondel.core.errors import BadAudio, BadDocument, NotFound, StaleEdit
+from pondel.jobs.tasks import Jobs
+from pondel.store.arrivals import Arrivals, plain_name
+from pondel.store.library import Library
+
+
+@pytest.fixture
+def library(tmp_path):
+    library = Library(tmp_path)
+    yield library
+    library.close()
+
+
+def fader(library, session_id, value, **options):
+    head = library.head(session_id)
+    edit = edits.set_part(head.document, "a", "fader_db", value)
+    return library.edit(session_id, head.id, edit, **options)
+
+
+def test_edits_undo_and_redo_move_along_the_branch(library):
+    session_id = library.create(session_of({"id": "a"}))
+    for value in (-1, -2, -3):
+        fader(library, session_id, value)
+    assert library.undo(session_id).document.part("a").fader_db == -2
+    assert library.undo(session_id).document.part("a").fader_db == -1
+    assert library.redo(session_id).document.part("a").fader_db == -2
+    fader(library, session_id, -9)
+    with pytest.raises(NotFound):
+        library.redo(session_id)
+    assert library.neighbours(session_id).undo == "A: fader"
+    assert library.undo(session_id).document.part("a").fader_db == -2
+
+
+def test_a_drag_is_one_step_of_undo(library):
+    session_id = library.create(session_of({"id": "a"}))
+    fader(library, session_id, -1)
+    for value in (-2, -3, -4, -5):
+        fader(library, session_id, value, gesture="drag-1")
+    assert library.head(session_id).document.part("a").fader_db == -5
+    assert library.undo(session_id).document.part("a").fader_db == -1
+    assert library.redo(session_id).document.part("a").fader_db == -5
+
+
+def test_a_stale_window_overwrites_nothing(library):
+    session_id = library.create(session_of({"id": "a"}))
+    old = library.head(session_id)
+    fader(library, session_id, -4)
+    with pytest.raises(StaleEdit, match="another window"):
+        library.edit(session_id, old.id, edits.set_part(old.document, "a", "pan", 0.5))
+    assert library.head(session_id).document.part("a").pan == 0
+    assert library.head(session_id).document.part("a").fader_db == -4
+
+
+def test_many_threads_lose_no_edit(library):
+    session_id = library.create(session_of({"id": "a"}))
+
+    def add(n):
+        document = library.head(session_id).document
+        part = document.part("a").model_copy(update={"id": f"p{n}", "name": f"P{n}"})
+        library.edit(session_id, None, edits.add_part(part))
+
+    threads = [threading.Thread(target=add, args=(n,)) for n in range(12)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(library.head(session_id).document.parts) == 13
+
+
+def test_a_circle_is_not_stored(library):
+    keyed = [{"id": "m", "kind": "compressor", "key": {"source": "b", "tap": "after fader"}}]
+    session_id = library.create(session_of({"id": "a", "moves": keyed}, {"id": "b"}))
+    head = library.head(session_id)
+    back = {"kind": "compressor", "key": {"source": "a", "tap": "before fader"}}
+    with pytest.raises(BadDocument, match="circle"):
+        library.edit(session_id, head.id, edits.add_move(head.document, "b", back))
+    assert library.head(session_id).id == head.id
+
+
+def test_names_and_ids(library):
+    first = library.create(Session(name="Night Bus!"))
+    second = library.create(Session(name="Night bus"))
+    assert first == "night-bus" and second.startswith("night-bus-")
+    assert library.find("Night Bus!") == first
+    with pytest.raises(NotFound, match="no session"):
+        library.find("Day bus")
+
+
+@pytest.mark.parametrize(
+    ("given", "plain"),
+    [("a.wav", "a.wav"), ("x/y/a.wav", "a.wav"), ("C:\\x\\a.wav", "a.wav"), ("", "unnamed")],
+)
+def test_plain_names(given, plain):
+    assert plain_name(given) == plain
+
+
+def test_a_name_that_leads_out_of_its_folder_is_refused(library):
+    session_id = library.create(Session(name="x"))
+    with pytest.raises(BadAudio, match="leads out"):
+        Arrivals(library).receive(session_id, "../../evil.wav", io.BytesIO(b"x"))
+    assert not list(library.media.incoming.iterdir())
+
+
+def wav(samples: np.ndarray, rate: int = RATE, subtype: str = "PCM_24") -> io.BytesIO:
+    out = io.BytesIO()
+    soundfile.write(out, samples, rate, subtype, format="WAV")
+    out.seek(0)
+    return out
+
+
+def test_an_arrival_becomes_a_part_once(tmp_path):
+    library = Library(tmp_path)
+    jobs = Jobs(library, immediate=True)
+    session_id = library.create(Session(name="x"))
+    arrival = jobs.arrivals.receive(session_id, "03_Kick drum.wav", wav(sine(60, 1), 44100))
+    jobs.take_in(arrival.id)
+    jobs.take_in(arrival.id)
+    document = library.head(session_id).document
+    assert [(p.id, p.name, p.role) for p in document.parts] == [("kick-drum", "Kick drum", "kick")]
+    assert document.rate == 44100
+    assert jobs.arrivals.of_session(session_id) == []
+    assert not list(library.media.incoming.iterdir())
+
+
+def test_an_unforeseen_failure_is_told_and_kills_no_worker(tmp_path, monkeypatch):
+    library = Library(tmp_path)
+    jobs = Jobs(library, immediate=True)
+    session_id = library.create(Session(name="x"))
+    arrival = jobs.arrivals.receive(session_id, "a.wav", wav(sine(60, 1)))
+    monkeypatch.setattr(jobs.desk, "recording", lambda file: 1 / 0)
+    jobs.take_in(arrival.id)
+    assert jobs.arrivals.get(arrival.id).state == "failed"
+    assert library.head(session_id).document.parts == []
+
+
+def test_a_dismissed_arrival_leaves_nothing(tmp_path):
+    library = Library(tmp_path)
+    jobs = Jobs(library, immediate=True)
+    session_id = library.create(Session(name="x"))
+    arrival = jobs.arrivals.receive(session_id, "a.wav", wav(sine(60, 1)))
+    jobs.arrivals.dismiss(arrival.id)
+    jobs.take_in(arrival.id)
+    assert library.head(session_id).document.parts == []
+    assert not list(library.media.incoming.iterdir())
+
+
+CRASH = textwrap.dedent(
+    """
+    import io, os, signal, sys
+    from pathlib import Path
+    from pondel.core import edits
+    from pondel.core.audio import files
+    from pondel.jobs.tasks import Jobs
+    from pondel.store.library import Library
+
+    library = Library(Path(sys.argv[1]))
+    jobs = Jobs(library, immediate=True)
+    arrival = jobs.arrivals.receive("x", "b.wav", open(sys.argv[2], "rb"))
+    for value in range(5):
+        head = library.head("x")
+        library.edit("x", head.id, edits.set_part(head.document, "a", "fader_db", -value - 1))
+    print("answered", flush=True)
+
+    def die(share):
+        os.kill(os.getpid(), signal.SIGKILL)
+
+    jobs.arrivals.report = lambda *_: die(0)
+    import pondel.jobs.tasks as tasks
+    tasks.REPORT_EVERY_S = -1
+    jobs.take_in(arrival.id)
+    """
+)
+
+
+def test_killed_in_the_middle_of_an_import_it_loses_nothing_and_goes_on(tmp_path):
+    library = Library(tmp_path / "data")
+    document = session_of({"id": "a"}).model_copy(update={"name": "x"})
+    assert library.create(document, rate_known=True) == "x"
+    library.close()
+    file = tmp_path / "b.wav"
+    file.write_bytes(wav(sine(60, 3), 44100).read())
+    command = [sys.executable, "-c", CRASH, str(tmp_path / "data"), str(file)]
+    run = subprocess.run(command, capture_output=True, text=True, timeout=120, check=False)
+    assert run.returncode == -signal.SIGKILL, run.stderr
+    assert "answered" in run.stdout
+
+    library = Library(tmp_path / "data")
+    assert library.head("x").document.part("a").fader_db == -5
+    assert [part.id for part in library.head("x").document.parts] == ["a"]
+    jobs = Jobs(library, immediate=True)
+    waiting = jobs.arrivals.recover()
+    assert [arrival.name for arrival in waiting] == ["b.wav"]
+    assert {p.suffix for p in library.media.incoming.iterdir()} == {".upload"}
+    jobs.take_in(waiting[0].id)
+    assert [part.id for part in library.head("x").document.parts] == ["a", "b"]
+    assert not list(library.media.incoming.iterdir())
+    assert len(list(library.media.folder.iterdir())) == 1
