@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from flask import Flask, render_template, request
 from flask_wtf.csrf import CSRFError
-from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
+from werkzeug.exceptions import HTTPException, RequestEntityTooLarge, SecurityError
 
 from pondel.core.errors import NotFound, PondelError, StaleEdit
 
@@ -42,6 +42,10 @@ def register_failures(app: Flask) -> None:
     @app.errorhandler(CSRFError)
     def no_token(error):
         return answer("this page is out of date: load it again and repeat the step", 400)
+
+    @app.errorhandler(SecurityError)
+    def strange_host(error):
+        return "This address is not one Pondel answers to.\n", 400, {"Content-Type": "text/plain"}
 
     @app.errorhandler(HTTPException)
     def http(error: HTTPException):

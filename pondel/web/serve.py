@@ -49,6 +49,7 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
         ident="pondel",
         max_request_body_size=(limit << 20) + (1 << 20),
         channel_timeout=300,
+        connection_limit=1000,
     )
     jobs.start()
     threading.Thread(target=warm_up, daemon=True).start()

@@ -56,7 +56,7 @@ class ArrayReader:
     """A recording held in memory, float32 (frames, channels)."""
 
     def __init__(self, samples: np.ndarray) -> None:
-        self._samples = np.atleast_2d(samples.T).T.astype(np.float32)
+        self._samples = np.atleast_2d(samples.T).T.astype(np.float32, copy=False)
         self.frames, self.channels = self._samples.shape
 
     def read(self, start: int, frames: int) -> np.ndarray:

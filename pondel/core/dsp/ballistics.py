@@ -83,7 +83,7 @@ def _flush(state: np.ndarray) -> None:
             state[i] = 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nnan", "nsz"})
 def smooth_reduction(
     wanted_db: np.ndarray,
     state: np.ndarray,

@@ -107,9 +107,7 @@ class ChunkedSession:
         self._prints: dict[Node, str] = {}
 
     def fingerprint(self, node: Node) -> str:
-        if node not in self._prints:
-            self._prints[node] = routing.fingerprint(self.session, node)
-        return self._prints[node]
+        return routing.fingerprint(self.session, node, self._prints)
 
     def node(self, node: Node, index: int) -> np.ndarray:
         """Chunk `index` of a node: read-only float32 (frames, channels)."""

@@ -31,9 +31,9 @@ TraceLogs = dict[tuple[str, str], TraceLog]
 class Graph:
     """All streams of a session from one position on.
 
-    Each node is computed once however many listen to it. `borrow`, when given, may supply a
-    node's sound from elsewhere (a cache); it is asked for every node but `own`. `traces` are
-    filled from `trace_from` frames after the position on.
+    Each node, and each key with equal settings, is computed once however many listen to it.
+    `borrow`, when given, may supply a node's sound from elsewhere (a cache); it is asked for
+    every node but `own`. `traces` are filled from `trace_from` frames after the position on.
     """
 
     def __init__(
@@ -55,6 +55,7 @@ class Graph:
         self._own = own
         self._borrow = borrow
         self._tees: dict[Node, Tee] = {}
+        self._keys: dict[str, Tee] = {}
 
     def node(self, node: Node) -> Branch:
         """One more reader of the sound at a node."""
@@ -75,7 +76,11 @@ class Graph:
             return None
         if not self._session.has_part(key.source):
             return Silence()
-        return Keyed(self.node((key.source, key.tap)), key, self._session.rate)
+        settings = key.model_dump_json()
+        if settings not in self._keys:
+            keyed = Keyed(self.node((key.source, key.tap)), key, self._session.rate)
+            self._keys[settings] = Tee(keyed)
+        return self._keys[settings].branch()
 
     def _build(self, node: Node) -> Stream:
         part_id, tap = node

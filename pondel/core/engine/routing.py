@@ -75,10 +75,9 @@ def check_cycles(session: Session) -> None:
         ) from error
 
 
-def fingerprint(session: Session, node: Node) -> str:
-    """Hash of all that the sound at a node depends on."""
-    memo: dict[Node, str] = {}
-    return _fingerprint(session, node, memo)
+def fingerprint(session: Session, node: Node, memo: dict[Node, str] | None = None) -> str:
+    """Hash of all that the sound at a node depends on; `memo` keeps those of one session."""
+    return _fingerprint(session, node, {} if memo is None else memo)
 
 
 def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
@@ -105,7 +104,7 @@ def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
 
 
 def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
-    settings = move.model_dump(mode="json", exclude={"id", "on"})
+    settings = move.model_dump_json(exclude={"id", "on"})
     limits = [[s.start_s, s.end_s] for s in session.sections if s.id in move.sections]
     key = key_of(session, move)
     heard = None
@@ -115,22 +114,31 @@ def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
 
 
 def run_up_s(session: Session, node: Node) -> float:
-    """Seconds a render must start early for the sound at a node to have settled."""
+    """Seconds a render must start early for the sound at a node to have settled.
+
+    A move that listens to a key settles from the start on, together with what comes before it
+    in the chain; one that listens to its own part only after that.
+    """
     part_id, tap = node
-    upstream = max((run_up_s(session, need) for need in needs(session, node)), default=0.0)
     if tap != "before fader":
-        return upstream
-    own = sum(
-        kind_of(move.kind).settle_s(move) + _key_settle_s(session, move)
-        for move in active_moves(session.part(part_id))
-    )
-    return upstream + own
+        return max((run_up_s(session, need) for need in needs(session, node)), default=0.0)
+    settled = run_up_s(session, (part_id, "source"))
+    for move in active_moves(session.part(part_id)):
+        own = kind_of(move.kind).settle_s(move)
+        key = key_of(session, move)
+        if key is None:
+            settled += own
+        else:
+            settled = max(settled, _key_settled_s(session, key) + own)
+    return settled
 
 
-def _key_settle_s(session: Session, move: Move) -> float:
-    key = key_of(session, move)
-    cuts = (key.low_cut_hz, key.high_cut_hz) if key else ()
-    return sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts if cut is not None and key)
+def _key_settled_s(session: Session, key: Key) -> float:
+    upstream = 0.0
+    if session.has_part(key.source):
+        upstream = run_up_s(session, (key.source, key.tap))
+    cuts = [cut for cut in (key.low_cut_hz, key.high_cut_hz) if cut is not None]
+    return upstream + sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts)
 
 
 def run_up_frames(session: Session, node: Node) -> int:

@@ -1,0 +1,213 @@
+"""`make bench`: prints the ratios and writes docs/benchmarks.md."""
+
+from __future__ import annotations
+
+import os
+import platform
+import resource
+import statistics
+import sys
+import tempfile
+import time
+from datetime import date
+from pathlib import Path
+
+import numpy as np
+import pedalboard
+import pyloudnorm
+
+from bench.timing import seconds, side_by_side
+from pondel.core.audio.media import ArrayMedia
+from pondel.core.document import Session, parse_session, to_json
+from pondel.core.engine import render
+from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.measures.levels import measure
+from pondel.core.moves.compressor import Compressor, CompressorProcessor
+
+RATE = 48000
+SONG_S = 60
+BLOCK = 16384
+DOCS = Path(__file__).parents[1] / "docs" / "benchmarks.md"
+Row = tuple[str, str, str, str]
+
+
+def noise(seconds_long: float, channels: int = 2, seed: int = 1) -> np.ndarray:
+    """Noise that swells and fades, as float32 (frames, channels)."""
+    frames = round(seconds_long * RATE)
+    swell = 0.5 + 0.5 * np.sin(2 * np.pi * 0.9 * np.arange(frames) / RATE)
+    random = np.random.default_rng(seed)
+    return (random.standard_normal((frames, channels)) * 0.2 * swell[:, None]).astype(np.float32)
+
+
+def compressor() -> Row:
+    samples = noise(SONG_S)
+    turned = np.ascontiguousarray(samples.T)
+    move = Compressor(id="c", threshold_db=-30, ratio=4, attack_ms=5, release_ms=100)
+    board = pedalboard.Pedalboard([pedalboard.Compressor(-30, 4, 5, 100)])
+
+    def ours() -> None:
+        processor = CompressorProcessor(move, RATE, 2)
+        for first in range(0, samples.shape[0], BLOCK):
+            processor.process(samples[first : first + BLOCK], None)
+
+    mine, other = side_by_side(ours, lambda: board(turned, RATE, buffer_size=BLOCK))
+    return (
+        "compressor, 60 s stereo, throughput against pedalboard's",
+        f"{other / mine:.2f} x",
+        "at least 3 x",
+        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
+    )
+
+
+def loudness() -> Row:
+    samples = noise(SONG_S)
+    wide = samples.astype(np.float64)
+    meter = pyloudnorm.Meter(RATE)
+    blocks = [samples[i : i + (1 << 16)] for i in range(0, len(samples), 1 << 16)]
+    mine, other = side_by_side(
+        lambda: measure(blocks, RATE, 2), lambda: meter.integrated_loudness(wide), rounds=5
+    )
+    return (
+        "all levels (loudness, true peak, RMS, clipping), time against pyloudnorm's loudness alone",
+        f"{mine / other:.2f} x",
+        "for the record",
+        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
+    )
+
+
+def song(parts: int, moves: int, seconds_long: float) -> tuple[Session, ArrayMedia]:
+    """Parts that all duck for the first one."""
+    sounds = {f"p{n}": noise(seconds_long, 1 + n % 2, n) for n in range(parts)}
+    data = {"name": "Bench", "rate": RATE, "parts": []}
+    for n in range(parts):
+        chain = [
+            {
+                "id": f"m{k}",
+                "kind": "compressor",
+                "key": {"source": "p0", "high_cut_hz": 120} if n else None,
+                "threshold_db": -30 - k,
+                "release_ms": 90,
+            }
+            for k in range(moves)
+        ]
+        data["parts"].append({"id": f"p{n}", "name": f"P{n}", "file": f"p{n}", "moves": chain})
+    return parse_session(data), ArrayMedia(sounds)
+
+
+def change() -> Row:
+    """From a changed parameter to the next second of the mix, everything else unchanged."""
+    session, media = song(12, 4, 10)
+    cache = ChunkCache()
+    start, frames = 3 * RATE, RATE
+    base = ChunkedSession(session, media, cache)
+    plan_region(make_plan(session, "mix"), base, RATE, 8 * RATE)
+    data = to_json(session)
+    times, bare = [], []
+    source = base.region(("p3", "source"), start, frames)
+    key = base.region(("p0", "source"), start, frames)
+    for n in range(25):
+        data["parts"][3]["moves"][1]["threshold_db"] = -40 - n / 10
+        begun = time.perf_counter()
+        edited = parse_session(data)
+        chunked = ChunkedSession(edited, media, cache)
+        plan_region(make_plan(edited, "mix"), chunked, start, frames)
+        times.append(time.perf_counter() - begun)
+        chain = edited.part("p3").moves
+
+        def alone(chain=chain) -> None:
+            block = source
+            for move in chain:
+                block = CompressorProcessor(move, RATE, block.shape[1]).process(block, key)
+
+        bare.append(seconds(alone))
+    whole, least = statistics.median(times[5:]), statistics.median(bare[5:])
+    return (
+        "changed parameter to the next second of the mix, 12 parts x 4 moves, caches warm",
+        f"{whole / least:.1f} x",
+        "3 x the moves alone, or 15 ms",
+        f"{whole * 1000:.1f} ms; the changed part's moves alone {least * 1000:.1f} ms",
+    )
+
+
+def growth() -> Row:
+    session, media = song(6, 2, 20)
+    wide, wide_media = song(12, 2, 20)
+    for one, recordings in ((session, media), (wide, wide_media)):
+        render.region(one, recordings, "mix", 0, RATE)
+
+    def whole(one: Session, recordings: ArrayMedia, frames: int) -> None:
+        for _ in render.blocks(one, recordings, ["mix"], 0, frames):
+            pass
+
+    plain, more = side_by_side(
+        lambda: whole(session, media, 10 * RATE), lambda: whole(wide, wide_media, 10 * RATE), 5
+    )
+    _, longer = side_by_side(lambda: None, lambda: whole(session, media, 20 * RATE), 5)
+    return (
+        "cost of twice the parts, and of twice the length",
+        f"{more / plain:.2f} x, {longer / plain:.2f} x",
+        "at most 2.2 x",
+        f"{plain * 1000:.0f}, {more * 1000:.0f} and {longer * 1000:.0f} ms",
+    )
+
+
+def memory() -> Row:
+    """Peak memory of printing a song from disk, one minute against four, in fresh processes."""
+    peaks = []
+    for minutes in (1, 4):
+        with tempfile.TemporaryDirectory() as folder:
+            peaks.append(printing_peak_mb(Path(folder), minutes))
+    return (
+        "peak memory of a print, four minutes against one",
+        f"{peaks[1] / peaks[0]:.2f} x",
+        "does not grow",
+        f"{peaks[0]:.0f} and {peaks[1]:.0f} MB",
+    )
+
+
+def printing_peak_mb(folder: Path, minutes: int) -> float:
+    import soundfile
+
+    for n in range(3):
+        with soundfile.SoundFile(str(folder / f"p{n}.wav"), "w", RATE, 2, "PCM_16") as file:
+            for _ in range(minutes):
+                file.write(noise(60, 2, n))
+    parts = [{"id": f"p{n}", "name": f"P{n}", "file": f"p{n}.wav"} for n in range(3)]
+    document = parse_session({"name": "Long", "rate": RATE, "parts": parts})
+    child = os.fork()
+    if child == 0:
+        print_long(document, folder)
+    _, _, usage = os.wait4(child, 0)
+    return usage.ru_maxrss / 1024
+
+
+def print_long(document: Session, folder: Path) -> None:
+    from pondel.core.audio.media import FolderMedia
+    from pondel.core.engine.graph import song_frames
+
+    media = FolderMedia(folder)
+    for _ in render.blocks(document, media, ["mix"], 0, song_frames(document, media)):
+        pass
+    sys.stdout.flush()
+    os._exit(0)
+
+
+def main() -> None:
+    rows = [memory(), compressor(), loudness(), change(), growth()]
+    cores = len(os.sched_getaffinity(0))
+    head = (
+        "# Benchmarks\n\n"
+        "    make bench\n\n"
+        "prints these ratios; both sides of each are measured in turn in one run, medians.\n\n"
+        f"{date.today()}, {platform.machine()}, {cores} cores, Python {platform.python_version()}, "
+        f"peak memory of the run {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB.\n\n"
+        "| work | measured | wanted | times |\n|---|---|---|---|\n"
+    )
+    text = head + "".join(f"| {' | '.join(row)} |\n" for row in rows)
+    DOCS.write_text(text)
+    print(text)
+
+
+if __name__ == "__main__":
+    main()

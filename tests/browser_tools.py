@@ -1,0 +1,70 @@
+"""A real server and a real browser for the tests that need them."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import waitress
+from playwright.sync_api import Browser, Page, sync_playwright
+from web_tools import jobs_of
+
+from pondel.web import create_app
+
+CHROMIUM = "/usr/bin/chromium"
+QUIET = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--autoplay-policy=no-user-gesture-required",
+    "--no-first-run",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@contextmanager
+def served(data_dir: Path) -> Iterator[tuple[str, object]]:
+    """The address of a server over a data folder, and its jobs."""
+    app = create_app(data_dir)
+    server = waitress.create_server(app, host="127.0.0.1", port=0, threads=8)
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    jobs = jobs_of(app)
+    jobs.start()
+    yield f"http://127.0.0.1:{server.effective_port}", jobs
+    jobs.stop()
+    server.close()
+    thread.join(timeout=10)
+
+
+@contextmanager
+def browsing() -> Iterator[Browser]:
+    """Headless Chromium."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        yield browser
+        browser.close()
+
+
+def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str]]:
+    """A fresh page and the list that collects its errors."""
+    page = browser.new_context(viewport={"width": 1280, "height": 800}, **options).new_page()
+    errors: list[str] = []
+    page.on("pageerror", lambda error: errors.append(str(error)))
+    page.on("console", lambda m: errors.append(m.text) if m.type == "error" else None)
+    page.goto(address)
+    page.wait_for_load_state("networkidle")
+    return page, errors
+
+
+def until(page: Page, expression: str, seconds: float = 20.0) -> None:
+    """Wait for a JavaScript expression to hold; the content policy forbids waiting inside."""
+    ends = time.monotonic() + seconds
+    while not page.evaluate(expression):
+        assert time.monotonic() < ends, f"never came true: {expression}"
+        page.wait_for_timeout(40)

@@ -1,0 +1,202 @@
+"""What a user does, in a real browser: bring in, duck, hear, undo, print."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import soundfile
+from axe_playwright_python.sync_playwright import Axe
+from browser_tools import browsing, open_page, served, until
+from conftest import RATE, hits, sine
+
+from pondel.core.document import Session
+
+SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
+LISTEN = """async (seconds) => {
+  const { analyser, context, playing } = pondel.player;
+  const samples = new Float32Array(analyser.fftSize);
+  const levels = [];
+  const ends = context.currentTime + seconds;
+  while (context.currentTime < ends) {
+    analyser.getFloatTimeDomainData(samples);
+    let sum = 0;
+    for (const x of samples) sum += x * x;
+    levels.push([pondel.player.position(), Math.sqrt(sum / samples.length)]);
+    await new Promise((next) => setTimeout(next, 8));
+  }
+  return levels;
+}"""
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with browsing() as browser:
+        yield browser
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory):
+    with served(tmp_path_factory.mktemp("data")) as found:
+        yield found
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory):
+    """A drum and a steady tuba as files."""
+    folder = tmp_path_factory.mktemp("files")
+    tuba = np.repeat(sine(70, 8, -12), 2, axis=1)
+    soundfile.write(folder / "kick.wav", hits(8.0), RATE, "PCM_24")
+    soundfile.write(folder / "tuba.wav", tuba, RATE, "PCM_24")
+    (folder / "notes.wav").write_text("not audio")
+    return folder
+
+
+@pytest.fixture(scope="module")
+def song(server, files, browser):
+    """A session filled by choosing files at Intake."""
+    address, jobs = server
+    session_id = jobs.library.create(Session(name="Song"))
+    page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
+    page.set_input_files("#files", [str(p) for p in sorted(files.iterdir())])
+    page.wait_for_selector("text=not an audio file")
+    until(page, "document.querySelectorAll('#stage .ledger tbody tr').length === 2")
+    assert page.input_value('[aria-label="Name of Kick"]') == "Kick"
+    page.click("text=Put away")
+    page.wait_for_selector("text=not an audio file", state="detached")
+    assert errors == []
+    page.context.close()
+    return session_id
+
+
+def near_hits(levels: list) -> tuple[float, float]:
+    """Median level just after the hits (every 0.5 s from 0.1 s), and just before the next."""
+    phase = np.array([(position - 0.1) % 0.5 for position, _ in levels])
+    level = np.array([value for _, value in levels])
+    return float(np.median(level[(phase > 0.06) & (phase < 0.12)])), float(
+        np.median(level[phase > 0.42])
+    )
+
+
+def test_duck_hear_undo_and_print(server, song, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/moves?part=tuba&leader=kick")
+    page.click("aside >> text=Duck Tuba for Kick")
+    page.wait_for_selector("h1:has-text('Tuba gives way to Kick')")
+    until(page, "document.querySelector('[data-fact=\"median\"]').textContent.includes('dB')")
+    median = page.text_content('[data-fact="median"]')
+    assert 3 <= float(median.replace("−", "").split()[0]) <= 6
+
+    page.check("#hear input[value=part]", force=True)
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    page.wait_for_timeout(700)
+    on_hit, between = near_hits(page.evaluate(LISTEN, 3.0))
+    assert on_hit > 0.001, "no sound flows"
+    assert on_hit < 0.8 * between
+    page.check("#side input[value=before]", force=True)
+    page.wait_for_timeout(900)
+    on_hit_before, between_before = near_hits(page.evaluate(LISTEN, 3.0))
+    assert on_hit_before == pytest.approx(between_before, rel=0.1)
+    page.check("#side input[value=after]", force=True)
+
+    page.fill('[aria-label="Release, typed"]', "60 ms")
+    page.keyboard.press("Enter")
+    until(page, "document.querySelector('#saved').textContent === 'all saved'")
+    page.wait_for_timeout(400)
+    assert page.evaluate("pondel.player.playing")
+    _, between_short = near_hits(page.evaluate(LISTEN, 2.0))
+    assert between_short > between
+
+    page.click("#spine >> text=Lanes")
+    page.wait_for_selector("h1:has-text('meet')")
+    assert page.evaluate("pondel.player.playing"), "the deck stopped with the screen"
+    page.click("#spine >> text=Moves")
+    page.wait_for_selector("h1:has-text('Tuba')")
+    page.keyboard.press("Control+z")
+    until(page, "document.querySelector('#redo').title.includes('release')")
+    page.keyboard.press("Control+z")
+    page.wait_for_selector("text=No move on Tuba yet")
+    page.keyboard.press("Control+Shift+z")
+    page.wait_for_selector("text=What it does")
+
+    page.click("#spine >> text=Hand-off")
+    page.select_option("#print-what", label="only Tuba")
+    page.click("#print")
+    link = page.wait_for_selector("a:has-text('Tuba.wav')")
+    with page.expect_download() as download:
+        link.click()
+    samples, rate = soundfile.read(download.value.path())
+    assert rate == RATE and samples.shape == (8 * RATE, 2)
+    assert np.abs(samples).max() < 0.26
+    assert errors == []
+    page.context.close()
+
+
+def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser):
+    address, jobs = server
+    page, _ = open_page(browser, f"{address}/sessions/{song}/moves?part=kick&leader=tuba")
+    page.click("text=Add a compressor")
+    page.wait_for_selector("aside h2:has-text('Compressor')")
+
+    def threshold() -> float:
+        until(page, "document.querySelector('#saved').textContent === 'all saved'")
+        return jobs.library.head(song).document.part("kick").moves[0].threshold_db
+
+    slider = page.locator('[role=slider][aria-labelledby="name-threshold_db"]')
+    slider.focus()
+    for key in ["ArrowRight", "ArrowUp", "PageDown", "Shift+ArrowLeft"]:
+        page.keyboard.press(key)
+    page.wait_for_timeout(300)
+    assert threshold() == pytest.approx(-24 + 1 - 5 - 0.05)
+    page.keyboard.press("Delete")
+    page.wait_for_timeout(300)
+    assert threshold() == -24
+    box = slider.bounding_box()
+    y = box["y"] + box["height"] / 2
+    page.mouse.move(box["x"] + box["width"] * 0.7, y)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.6, y)
+    page.mouse.move(box["x"] + box["width"] * 0.5, y, steps=5)
+    page.mouse.up()
+    page.wait_for_timeout(400)
+    assert threshold() == pytest.approx(-40, abs=1)
+    page.keyboard.press("Control+z")
+    page.wait_for_timeout(500)
+    assert threshold() == -24, "one drag is one step of undo"
+
+    field = page.locator('[aria-label="Attack, typed"]')
+    field.fill("fast")
+    field.press("Enter")
+    page.wait_for_selector("#messages >> text=not a number in ms")
+    assert field.get_attribute("aria-invalid") == "true"
+    page.click("text=Remove")
+    page.wait_for_selector("text=No move on Kick yet")
+    page.context.close()
+
+
+def test_a_stale_window_is_told_and_shows_the_newest(server, song, browser):
+    address, jobs = server
+    page, _ = open_page(browser, f"{address}/sessions/{song}/intake")
+    from pondel.core import edits
+
+    document = jobs.library.head(song).document
+    jobs.library.edit(song, None, edits.set_part(document, "tuba", "fader_db", -7))
+    page.fill('[aria-label="Fader of Kick"]', "-2")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#messages >> text=another window")
+    until(page, "document.querySelector('[aria-label=\"Fader of Tuba\"]').value.includes('7')")
+    page.context.close()
+
+
+@pytest.mark.parametrize("sheet", ["light", "dark"])
+def test_no_screen_breaks_an_accessibility_rule(server, song, browser, sheet):
+    address, jobs = server
+    empty = jobs.library.create(Session(name=f"Empty {sheet}"))
+    paths = ["/sessions", f"/sessions/{empty}/intake", f"/sessions/{empty}/lanes"]
+    paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
+    paths += [f"/sessions/{song}/moves?part=tuba", "/sessions/nowhere/lanes"]
+    for path in paths:
+        page, _ = open_page(browser, address + path, color_scheme=sheet)
+        found = Axe().run(page)
+        assert found.violations_count == 0, f"{path}\n{found.generate_report()}"
+        page.context.close()

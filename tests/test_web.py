@@ -1,0 +1,251 @@
+"""The web application without a browser."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import hits, sine
+from web_tools import RATE, Caller, audio, jobs_of
+
+from pondel.core.document import Session
+from pondel.core.errors import PondelError
+from pondel.web import create_app, security
+
+SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
+
+
+@pytest.fixture
+def app(tmp_path):
+    return create_app(tmp_path, immediate=True, testing=True, max_upload_mb=8)
+
+
+@pytest.fixture
+def caller(app):
+    return Caller(app.test_client())
+
+
+@pytest.fixture
+def song(app, caller):
+    """A session with a drum and a tuba that came in through the door."""
+    session_id = jobs_of(app).library.create(Session(name="Song"))
+    tuba = np.hstack([sine(70, 6), sine(110, 6)])
+    answer = caller.upload(
+        session_id, ("kick.wav", audio(hits(6.0))), ("tuba.flac", audio(tuba, format="FLAC"))
+    )
+    assert answer.status_code == 202
+    return session_id
+
+
+def test_every_screen_answers_empty_and_full(app, caller, song):
+    empty = jobs_of(app).library.create(Session(name="Empty"))
+    for session_id in (empty, song):
+        for screen in SCREENS:
+            answer = caller.client.get(f"/sessions/{session_id}/{screen}")
+            assert answer.status_code == 200, screen
+            assert 'aria-current="page"' in answer.text
+    assert caller.client.get("/").status_code == 302
+    assert caller.client.get("/sessions").status_code == 200
+
+
+def test_the_intake_table_shows_what_was_measured(caller, song):
+    page = caller.client.get(f"/sessions/{song}/intake").text
+    assert "Kick" in page and "Tuba" in page
+    assert "0:06.0" in page and "−12.0" in page
+
+
+def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
+    answer = caller.edit(
+        song,
+        op="add duck",
+        leader="kick",
+        part="tuba",
+        start_s=0,
+        listen={"hear": "part", "parts": ["tuba"], "state": "after"},
+    )
+    assert answer.status_code == 200
+    assert answer.json["session"]["undo"] == "Tuba: add compressor"
+    pair = "leader=kick&yielder=tuba&start_s=0&end_s=5"
+    found = caller.client.get(f"/sessions/{song}/evidence?{pair}").json
+    assert found["hidden_after"] < found["hidden_before"]
+    assert found["reduction"]["m1"]["median_db"] == pytest.approx(4, abs=1)
+    sound = answer.json["sound"]
+    after = chunk(caller, sound["hash"])
+    before = caller.client.get(f"/sessions/{song}/listen?hear=part&part=tuba&state=before").json
+    untreated = chunk(caller, before["hash"])
+    assert np.abs(after).mean() < 0.95 * np.abs(untreated).mean()
+
+    assert caller.post(f"/sessions/{song}/undo").json["session"]["redo"] == "Tuba: add compressor"
+    now = caller.client.get(f"/sessions/{song}/listen?hear=part&part=tuba").json
+    assert now["hash"] == before["hash"]
+    caller.post(f"/sessions/{song}/redo")
+    again = caller.client.get(f"/sessions/{song}/listen?hear=part&part=tuba").json
+    assert again["hash"] == sound["hash"]
+
+
+def chunk(caller, name: str, index: int = 1) -> np.ndarray:
+    answer = caller.client.get(f"/sound/{name}/{index}")
+    assert answer.status_code == 200
+    assert "immutable" in answer.headers["Cache-Control"]
+    return np.frombuffer(answer.data, "<f4").reshape(2, RATE // 2)
+
+
+def test_a_control_takes_typed_values_and_says_what_it_holds(caller, song):
+    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    target = {"op": "set move", "part": "tuba", "move": "m1"}
+    answer = caller.edit(song, **target, field="release_ms", value="0.25 s")
+    assert answer.json["said"] == {"value": 250, "words": "250 ms"}
+    assert caller.edit(song, **target, field="ratio", value="inf:1").json["said"]["words"] == "∞:1"
+    refused = caller.edit(song, **target, field="ratio", value="half")
+    assert refused.status_code == 400
+    assert refused.json["where"] == "Ratio" and "half" in refused.json["message"]
+
+
+def test_a_stale_edit_is_told(caller, song):
+    old = caller.client.get(f"/sessions/{song}/facts").json["revision"]
+    caller.edit(song, op="set part", part="tuba", field="fader_db", value=-3)
+    answer = caller.edit(song, op="set part", part="tuba", field="fader_db", value=-9, base=old)
+    assert answer.status_code == 409
+    assert "another window" in answer.json["message"]
+
+
+def test_trim_brings_parts_to_the_target(app, caller, song):
+    form = {"by": "rms", "target": "−18 dB"}
+    assert caller.post(f"/sessions/{song}/trim", data=form).status_code == 303
+    document = jobs_of(app).library.head(song).document
+    for part in document.parts:
+        levels = jobs_of(app).desk.recording(part.file).levels
+        assert levels.rms_dbfs + part.trim_db == pytest.approx(-18, abs=0.01)
+    assert caller.post(f"/sessions/{song}/trim", data={"target": "loud"}).status_code == 400
+
+
+def test_strips_spectra_and_match_are_drawn_from_the_sound(caller, song):
+    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    pair = "leader=kick&yielder=tuba&start_s=1&end_s=3"
+    strips = caller.client.get(f"/sessions/{song}/strips?{pair}").json
+    assert len(strips["leader"]) == len(strips["after"]) == len(strips["before"])
+    assert len(strips["reductions"]["m1"]["most"]) == 400
+    assert strips["hits_s"] == pytest.approx([1.1, 1.6, 2.1, 2.6], abs=0.005)
+    spectra = caller.client.get(f"/sessions/{song}/spectra?{pair}").json
+    tuba = np.array(spectra["before"])
+    assert spectra["hz"][int(np.argmax(tuba))] == pytest.approx(70, rel=0.12) or spectra["hz"][
+        int(np.argmax(tuba))
+    ] == pytest.approx(110, rel=0.12)
+    match = caller.client.get(f"/sessions/{song}/match?hear=part&part=tuba&start_s=1&end_s=3").json
+    assert -6 < match["gain_db"] < -0.2
+    assert caller.client.get(f"/sessions/{song}/song-outline").json["columns"]
+
+
+def test_printing_the_part_the_parts_and_the_mix(caller, song):
+    for what, names in [
+        ("tuba", ["Tuba.wav"]),
+        ("both", ["Kick.wav", "Tuba.wav", "mix.wav"]),
+    ]:
+        order = {"what": what, "format": "wav", "bits": "16"}
+        assert caller.post(f"/sessions/{song}/prints", data=order).status_code == 303
+        page = caller.client.get(f"/sessions/{song}/hand-off").text
+        for name in names:
+            assert f"/{name}" in page
+    path = page.split('href="/sessions/song/prints/')[1].split('"')[0]
+    answer = caller.client.get(f"/sessions/song/prints/{path}")
+    assert answer.status_code == 200 and answer.data[:4] == b"RIFF"
+    bad = caller.post(f"/sessions/{song}/prints", data={"format": "flac", "bits": "32f"})
+    assert bad.status_code == 400 and "FLAC" in bad.json["message"]
+    assert caller.client.get(f"/sessions/{song}/archive.zip").data[:2] == b"PK"
+    assert caller.client.get(f"/sessions/{song}/session.json").json["name"] == "Song"
+
+
+def test_writes_need_a_token_and_pages_forbid_inline_script(app, song):
+    answer = app.test_client().post(f"/sessions/{song}/undo")
+    assert answer.status_code == 400
+    page = app.test_client().get(f"/sessions/{song}/moves")
+    policy = page.headers["Content-Security-Policy"]
+    assert "script-src 'self'" in policy and "unsafe" not in policy
+    assert "<script>" not in page.text and "onclick" not in page.text and " style=" not in page.text
+
+
+def test_strange_host_names_are_refused(app):
+    assert app.test_client().get("/sessions", headers={"Host": "evil.example"}).status_code == 400
+
+
+def test_a_password_guards_every_address(tmp_path):
+    app = create_app(tmp_path, password="drum & tuba", immediate=True)
+    jobs_of(app).library.create(Session(name="Song"))
+    client = app.test_client()
+    rules = [rule for rule in app.url_map.iter_rules() if rule.endpoint != "static"]
+    for rule in rules:
+        path = rule.rule.replace("<session_id>", "song").replace("<int:index>", "0")
+        path = path.replace("<", "").replace(">", "")
+        if path.startswith("/login"):
+            continue
+        if "GET" in rule.methods:
+            answer = client.get(path)
+            assert answer.status_code in (302, 401), path
+            assert answer.status_code == 401 or answer.location == "/login"
+    caller = Caller(client, "/login")
+    assert caller.post("/sessions", data={"name": "x"}).status_code == 401
+    assert caller.post("/login", data={"password": "wrong"}).status_code == 401
+    assert client.get("/sessions").status_code == 302
+    assert caller.post("/login", data={"password": "drum & tuba"}).status_code == 302
+    assert client.get("/sessions").status_code == 200
+
+
+@pytest.mark.parametrize(
+    ("host", "fine"),
+    [("127.0.0.1", True), ("localhost", True), ("::1", True), ("0.0.0.0", False), ("studio", False)],
+)
+def test_another_host_needs_a_password(host, fine):
+    security.check_host(host, "secret")
+    if fine:
+        security.check_host(host, None)
+        return
+    with pytest.raises(PondelError, match="PONDEL_PASSWORD"):
+        security.check_host(host, None)
+
+
+def test_an_upload_over_the_limit_is_told_the_limit(caller, song):
+    answer = caller.upload(song, ("big.wav", b"\0" * (9 << 20)))
+    assert answer.status_code == 413
+    assert "8 MB" in answer.json["message"]
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/sessions/nowhere/lanes",
+        "/sessions/song/listen?hear=part&part=gone",
+        "/sessions/song/listen?hear=everything",
+        "/sessions/song/listen?hear=key&part=tuba",
+        "/sessions/song/evidence?start_s=5&end_s=1",
+        "/sessions/song/facts?revision=999999",
+        "/sound/unknown/0",
+        "/sessions/song/prints/none/mix.wav",
+    ],
+)
+def test_what_does_not_exist_is_said_in_words(caller, song, path):
+    answer = caller.client.get(path, headers={"Accept": "application/json"})
+    assert answer.status_code in (400, 404)
+    assert answer.json["message"]
+    assert "<h1>" in caller.client.get(path).text
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        None,
+        [],
+        {"op": "burn"},
+        {"op": "set part", "part": "tuba"},
+        {"op": "set part", "part": "tuba", "field": "pan", "value": {"x": 1}},
+        {"op": "set part", "part": "tuba", "field": "name", "value": ""},
+        {"op": "set move", "part": "tuba", "move": "m1", "field": "ratio", "value": 2},
+        {"op": "add duck", "leader": "tuba", "part": "tuba"},
+    ],
+)
+def test_edits_that_make_no_sense_change_nothing(caller, song, body):
+    facts = caller.client.get(f"/sessions/{song}/facts").json
+    if isinstance(body, dict):
+        body["base"] = facts["revision"]
+    answer = caller.post(f"/sessions/{song}/edit", json=body)
+    assert answer.status_code in (400, 404)
+    assert answer.json["message"]
+    assert caller.client.get(f"/sessions/{song}/facts").json == facts
