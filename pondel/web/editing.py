@@ -43,6 +43,8 @@ def edit(session_id: str):
         "session": song_facts(session_id, revision),
         "said": _said(revision, body),
     }
+    if "reasons" in body:
+        answer["said"] = {"reasons": body["reasons"]}
     if isinstance(body.get("listen"), dict):
         answer["sound"] = sound_facts(revision.document, body["listen"])
     return answer
@@ -82,6 +84,7 @@ def _add_duck(_: str, document: Session, body: dict) -> edits.Edit:
     start_s = float(start_s) if isinstance(start_s, int | float) else 0.0
     leader, yielder = _text(body, "leader"), _text(body, "part")
     proposal = desk().propose(document, leader, yielder, start_s)
+    body["reasons"] = proposal.reasons
     return edits.add_move(document, yielder, proposal.settings)
 
 

@@ -26,8 +26,9 @@ function wireStage() {
 async function doIt(button) {
   button.disabled = true;
   try {
-    await edit({ ...JSON.parse(button.dataset.do), start_s: state.loop.start_s });
+    const said = await edit({ ...JSON.parse(button.dataset.do), start_s: state.loop.start_s });
     await go(button.dataset.then ?? location.href, { push: Boolean(button.dataset.then) });
+    if (said?.reasons) say(said.reasons.join(" "), 20);
   } catch (error) {
     say(error.message);
   }

@@ -91,7 +91,7 @@ async function refreshMatch() {
 
 /** The position as bars, beats and sixteenths. */
 function barsBeats(seconds) {
-  const beats = seconds / beat() + 1e-6;
+  const beats = seconds / beat() + 2e-3;
   const { beats_per_bar } = state.facts;
   return `${Math.floor(beats / beats_per_bar) + 1}.${(Math.floor(beats) % beats_per_bar) + 1}.${Math.floor((beats % 1) * 4) + 1}`;
 }

@@ -1,0 +1,73 @@
+"""Draws the pictures of docs/screenshots from the demo session, with one duck set up.
+
+    make screenshots
+
+The demo is made in `data/` if it is absent; a copy is changed, so that the demo stays as it is.
+"""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "tests"))
+
+from browser_tools import browsing, open_page, served  # noqa: E402
+
+from pondel.core import edits  # noqa: E402
+from pondel.demo.session import ensure_demo  # noqa: E402
+from pondel.jobs.desk import Desk  # noqa: E402
+from pondel.store.library import Library  # noqa: E402
+
+OUT = ROOT / "docs" / "screenshots"
+LOOP = "start_s=18.4615&end_s=27.6923"
+VIEWS = {
+    "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light"),
+    "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark"),
+    "moves": ("moves?part=tuba", "light"),
+    "proof": (f"proof?{LOOP}", "light"),
+    "intake": ("intake", "light"),
+    "hand-off": ("hand-off", "light"),
+}
+
+
+def prepare(data_dir: Path) -> str:
+    """The demo session with the tuba ducked for the drum."""
+    library = Library(data_dir)
+    desk = Desk(library)
+    session_id = ensure_demo(desk, print)
+    document = library.head(session_id).document
+    if not document.part("tuba").moves:
+        proposal = desk.propose(document, "bass-drum", "tuba", 18.0)
+        library.edit(session_id, None, edits.add_move(document, "tuba", proposal.settings))
+    library.close()
+    return session_id
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    demo = Library(ROOT / "data")
+    ensure_demo(Desk(demo), print)
+    demo.close()
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder) / "data"
+        shutil.copytree(ROOT / "data", copy)
+        session_id = prepare(copy)
+        with served(copy) as (address, _), browsing() as browser:
+            for name, (path, sheet) in VIEWS.items():
+                page, errors = open_page(
+                    browser, f"{address}/sessions/{session_id}/{path}", color_scheme=sheet
+                )
+                page.wait_for_timeout(1500)
+                page.screenshot(path=OUT / f"{name}.png")
+                print(f"{name}.png", *errors)
+                page.context.close()
+            page, _ = open_page(browser, f"{address}/sessions")
+            page.screenshot(path=OUT / "sessions.png")
+
+
+if __name__ == "__main__":
+    main()
