@@ -77,7 +77,7 @@ def within(hits_s: np.ndarray, start: int, frames: int, rate: int) -> np.ndarray
 def reduction_on_hits(trace: Traced, hits_s: np.ndarray) -> OnHits:
     """The deepest reduction in the 300 ms after each hit; hits counted from the trace's start."""
     depths = []
-    ends = np.append(hits_s[1:], np.inf)
+    ends = np.append(hits_s, np.inf)[1:]
     for hit, following in zip(hits_s, ends, strict=True):
         last = min(hit + AFTER_HIT_S, following)
         stretch = trace.high[int(hit * TRACE_RATE) : int(np.ceil(last * TRACE_RATE))]

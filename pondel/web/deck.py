@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from flask import Blueprint, Response, request
 
 from pondel.core import evidence
 from pondel.core.document import Session
-from pondel.core.engine.chunks import chunk_frames
+from pondel.core.engine.chunks import ChunkedSession, chunk_frames
 from pondel.core.errors import BadDocument
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE
-from pondel.web.context import asked_pair, asked_revision, asked_stretch, desk, song_facts
+from pondel.web.context import (
+    Pair,
+    Stretch,
+    asked_pair,
+    asked_revision,
+    asked_stretch,
+    desk,
+    song_facts,
+)
 
 blueprint = Blueprint("deck", __name__)
 STRIP_COLUMNS = 900
@@ -97,14 +105,30 @@ def match(session_id: str):
     return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
 
 
+class Fight(NamedTuple):
+    """Two parts over a stretch of the song, as it is and without its moves."""
+
+    document: Session
+    stretch: Stretch
+    pair: Pair
+    now: ChunkedSession
+    untreated: ChunkedSession
+
+
+def asked_fight(session_id: str) -> Fight:
+    """The fight an address asks about; BadDocument when the session has no two parts."""
+    document = asked_revision(session_id).document
+    pair = asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    stretch = asked_stretch(document)
+    return Fight(document, stretch, pair, desk().now(document), desk().untreated(document))
+
+
 @blueprint.get("/sessions/<session_id>/evidence")
 def pair_figures(session_id: str):
     """Hidden share before and after, and reduction on hits, over a stretch of the song."""
-    document = asked_revision(session_id).document
-    stretch, pair = asked_stretch(document), asked_pair(document)
-    if pair is None:
-        raise BadDocument("bring in two parts first")
-    now, untreated = desk().now(document), desk().untreated(document)
+    document, stretch, pair, now, untreated = asked_fight(session_id)
     hits = desk().hits_s(pair.leader)
     found = evidence.pair_evidence(
         now, untreated, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames, hits
@@ -130,11 +154,7 @@ def pair_figures(session_id: str):
 @blueprint.get("/sessions/<session_id>/strips")
 def strips(session_id: str):
     """Outlines of leader and yielder and the reduction traces, over a stretch of the song."""
-    document = asked_revision(session_id).document
-    stretch, pair = asked_stretch(document), asked_pair(document)
-    if pair is None:
-        raise BadDocument("bring in two parts first")
-    now, untreated = desk().now(document), desk().untreated(document)
+    document, stretch, pair, now, untreated = asked_fight(session_id)
 
     def columns(chunked, part_id: str) -> list:
         sound = chunked.region((part_id, "before fader"), stretch.start, stretch.frames)
@@ -160,11 +180,7 @@ def strips(session_id: str):
 @blueprint.get("/sessions/<session_id>/spectra")
 def spectra(session_id: str):
     """Average spectra of leader and yielder, the yielder before and after, over a stretch."""
-    document = asked_revision(session_id).document
-    stretch, pair = asked_stretch(document), asked_pair(document)
-    if pair is None:
-        raise BadDocument("bring in two parts first")
-    now, untreated = desk().now(document), desk().untreated(document)
+    _, stretch, pair, now, untreated = asked_fight(session_id)
     where = (stretch.start, stretch.frames)
     found = evidence.pair_evidence(
         now, untreated, pair.leader.id, pair.yielder.id, *where, desk().hits_s(pair.leader)
