@@ -99,6 +99,13 @@ def test_duck_hear_undo_and_print(server, song, browser):
     assert on_hit_before == pytest.approx(between_before, rel=0.1)
     page.check("#side input[value=after]", force=True)
 
+    page.click("text=Listen")
+    page.wait_for_timeout(900)
+    key_on_hit, key_between = near_hits(page.evaluate(LISTEN, 2.0))
+    assert key_on_hit > 5 * key_between, "the key is not what is heard"
+    page.check("#hear input[value=part]", force=True)
+    page.wait_for_timeout(400)
+
     page.fill('[aria-label="Release, typed"]', "60 ms")
     page.keyboard.press("Enter")
     until(page, "document.querySelector('#saved').textContent === 'all saved'")

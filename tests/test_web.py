@@ -116,6 +116,12 @@ def test_trim_brings_parts_to_the_target(app, caller, song):
         levels = jobs_of(app).desk.recording(part.file).levels
         assert levels.rms_dbfs + part.trim_db == pytest.approx(-18, abs=0.01)
     assert caller.post(f"/sessions/{song}/trim", data={"target": "loud"}).status_code == 400
+    alone = {"by": "peak", "target": "-12 dB", "part": "kick"}
+    assert caller.post(f"/sessions/{song}/trim", data=alone).status_code == 303
+    after = jobs_of(app).library.head(song).document
+    assert after.part("tuba") == document.part("tuba")
+    peak = jobs_of(app).desk.recording(after.part("kick").file).levels.sample_peak_dbfs
+    assert peak + after.part("kick").trim_db == pytest.approx(-12, abs=0.01)
 
 
 def test_strips_spectra_and_match_are_drawn_from_the_sound(caller, song):

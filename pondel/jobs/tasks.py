@@ -12,6 +12,7 @@ from pondel.core.document import Part
 from pondel.core.errors import PondelError
 from pondel.jobs.desk import Desk
 from pondel.jobs.queue import Workers, guarded, open_queue
+from pondel.jobs.turns import Turns
 from pondel.store.arrivals import Arrivals
 from pondel.store.library import Library
 from pondel.store.prints import Prints
@@ -37,6 +38,7 @@ class Jobs:
         self.desk = Desk(library)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
+        self.turns = Turns()
         self.queue = open_queue(library.data_dir, immediate=immediate)
         self._workers: Workers | None = None
         self._take_in = self.queue.task(name="take_in")(guarded(self._take_in_now, self.arrivals.fail))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -11,16 +13,17 @@ from pondel.core import evidence
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
 from pondel.core.errors import BadDocument
+from pondel.core.hearing.hidden import Hidden
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE
+from pondel.jobs.turns import Superseded
 from pondel.web.context import (
-    Pair,
-    Stretch,
     asked_pair,
     asked_revision,
     asked_stretch,
     desk,
+    jobs,
     song_facts,
 )
 
@@ -91,6 +94,14 @@ def song_outline(session_id: str):
     return {"columns": desk().mix_outline(document, SONG_COLUMNS)}
 
 
+def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+    """Analyse when its turn comes; a newer question of the same page and kind goes first."""
+    try:
+        return jobs().turns.take((what, request.args.get("page")), work)
+    except Superseded:
+        return {"superseded": True}
+
+
 @blueprint.get("/sessions/<session_id>/match")
 def match(session_id: str):
     """The gain in dB that makes the untreated sound as loud as the treated one."""
@@ -101,18 +112,41 @@ def match(session_id: str):
         return {"gain_db": 0.0, "lufs": None}
     _, plan = desk().plan(document, hear, parts, None, treated=True)
     now, untreated = desk().now(document), desk().untreated(document)
-    gain_db, lufs = evidence.matching_gain_db(plan, now, untreated, stretch.start, stretch.frames)
-    return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
+
+    def work() -> dict[str, Any]:
+        where = (stretch.start, stretch.frames)
+        gain_db, lufs = evidence.matching_gain_db(plan, now, untreated, *where)
+        return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
+
+    return in_turn("match", work)
 
 
 class Fight(NamedTuple):
     """Two parts over a stretch of the song, as it is and without its moves."""
 
-    document: Session
-    stretch: Stretch
-    pair: Pair
+    leader: str
+    yielder: str
+    start: int
+    frames: int
+    start_s: float
+    end_s: float
+    hits_s: np.ndarray
     now: ChunkedSession
     untreated: ChunkedSession
+
+    def found(self) -> evidence.PairEvidence:
+        return evidence.pair_evidence(
+            self.now,
+            self.untreated,
+            self.leader,
+            self.yielder,
+            self.start,
+            self.frames,
+            self.hits_s,
+        )
+
+    def hits_inside(self) -> np.ndarray:
+        return evidence.within(self.hits_s, self.start, self.frames, self.now.session.rate)
 
 
 def asked_fight(session_id: str) -> Fight:
@@ -122,22 +156,29 @@ def asked_fight(session_id: str) -> Fight:
     if pair is None:
         raise BadDocument("bring in two parts first")
     stretch = asked_stretch(document)
-    return Fight(document, stretch, pair, desk().now(document), desk().untreated(document))
+    return Fight(
+        pair.leader.id,
+        pair.yielder.id,
+        stretch.start,
+        stretch.frames,
+        stretch.start_s,
+        stretch.end_s,
+        desk().hits_s(pair.leader),
+        desk().now(document),
+        desk().untreated(document),
+    )
 
 
 @blueprint.get("/sessions/<session_id>/evidence")
 def pair_figures(session_id: str):
     """Hidden share before and after, and reduction on hits, over a stretch of the song."""
-    document, stretch, pair, now, untreated = asked_fight(session_id)
-    hits = desk().hits_s(pair.leader)
-    found = evidence.pair_evidence(
-        now, untreated, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames, hits
-    )
-    inside = evidence.within(hits, stretch.start, stretch.frames, document.rate)
-    traces = now.reductions(pair.yielder.id, stretch.start, stretch.frames)
-    reduction = {
-        move: evidence.reduction_on_hits(trace, inside).__dict__ for move, trace in traces.items()
-    }
+    fight = asked_fight(session_id)
+    return in_turn("evidence", lambda: _figures(fight))
+
+
+def _figures(fight: Fight) -> dict[str, Any]:
+    found, inside = fight.found(), fight.hits_inside()
+    traces = fight.now.reductions(fight.yielder, fight.start, fight.frames)
     zone = found.zone
     return {
         "hidden_before": found.before.share,
@@ -145,8 +186,10 @@ def pair_figures(session_id: str):
         "on_hits_before": found.on_hits_before,
         "on_hits_after": found.on_hits_after,
         "cost": found.cost_share,
-        "zone": None if zone is None else {**zone.__dict__, "words": zone.words()},
-        "reduction": reduction,
+        "zone": None if zone is None else {**asdict(zone), "words": zone.words()},
+        "reduction": {
+            move: asdict(evidence.reduction_on_hits(trace, inside)) for move, trace in traces.items()
+        },
         "hits": int(inside.size),
     }
 
@@ -154,21 +197,23 @@ def pair_figures(session_id: str):
 @blueprint.get("/sessions/<session_id>/strips")
 def strips(session_id: str):
     """Outlines of leader and yielder and the reduction traces, over a stretch of the song."""
-    document, stretch, pair, now, untreated = asked_fight(session_id)
+    fight = asked_fight(session_id)
+    return in_turn("strips", lambda: _strips(fight))
 
-    def columns(chunked, part_id: str) -> list:
-        sound = chunked.region((part_id, "before fader"), stretch.start, stretch.frames)
+
+def _strips(fight: Fight) -> dict[str, Any]:
+    def columns(chunked: ChunkedSession, part_id: str) -> list:
+        sound = chunked.region((part_id, "before fader"), fight.start, fight.frames)
         return np.round(outline(sound, STRIP_COLUMNS), 4).tolist()
 
-    hits = evidence.within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
-    traces = now.reductions(pair.yielder.id, stretch.start, stretch.frames)
+    traces = fight.now.reductions(fight.yielder, fight.start, fight.frames)
     return {
-        "start_s": stretch.start_s,
-        "end_s": stretch.end_s,
-        "leader": columns(now, pair.leader.id),
-        "before": columns(untreated, pair.yielder.id),
-        "after": columns(now, pair.yielder.id),
-        "hits_s": np.round(hits + stretch.start_s, 4).tolist(),
+        "start_s": fight.start_s,
+        "end_s": fight.end_s,
+        "leader": columns(fight.now, fight.leader),
+        "before": columns(fight.untreated, fight.yielder),
+        "after": columns(fight.now, fight.yielder),
+        "hits_s": np.round(fight.hits_inside() + fight.start_s, 4).tolist(),
         "trace_rate": TRACE_RATE,
         "reductions": {
             move: {"mean": np.round(t.mean, 2).tolist(), "most": np.round(t.high, 2).tolist()}
@@ -180,27 +225,32 @@ def strips(session_id: str):
 @blueprint.get("/sessions/<session_id>/spectra")
 def spectra(session_id: str):
     """Average spectra of leader and yielder, the yielder before and after, over a stretch."""
-    _, stretch, pair, now, untreated = asked_fight(session_id)
-    where = (stretch.start, stretch.frames)
-    found = evidence.pair_evidence(
-        now, untreated, pair.leader.id, pair.yielder.id, *where, desk().hits_s(pair.leader)
-    )
+    fight = asked_fight(session_id)
+    return in_turn("spectra", lambda: _spectra(fight))
+
+
+def _spectra(fight: Fight) -> dict[str, Any]:
+    found = fight.found()
     curves = {
-        "leader": evidence.part_spectrum(now, pair.leader.id, *where),
-        "before": evidence.part_spectrum(untreated, pair.yielder.id, *where),
-        "after": evidence.part_spectrum(now, pair.yielder.id, *where),
+        "leader": (fight.now, fight.leader),
+        "before": (fight.untreated, fight.yielder),
+        "after": (fight.now, fight.yielder),
+    }
+    levels = {
+        name: evidence.part_spectrum(chunked, part, fight.start, fight.frames)
+        for name, (chunked, part) in curves.items()
     }
     return {
         "hz": np.round(axis_hz(), 2).tolist(),
-        **{name: np.round(levels, 2).tolist() for name, levels in curves.items()},
+        **{name: np.round(curve, 2).tolist() for name, curve in levels.items()},
         "hidden_hz": np.round(evidence.BAND_HZ, 2).tolist(),
         "hidden_before": _shares(found.before),
         "hidden_after": _shares(found.after),
     }
 
 
-def _shares(found) -> list[float]:
-    """Share of each band's loudness that is lost, weighted down where there is hardly any."""
+def _shares(found: Hidden) -> list[float]:
+    """Share of each band's loudness that is lost; none where there is hardly any to lose."""
     audible = found.alone > 0.02 * max(float(found.alone.max()), 1e-12)
     shares = np.where(audible, found.lost / np.maximum(found.alone, 1e-12), 0.0)
     return np.round(shares, 3).tolist()

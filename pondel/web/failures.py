@@ -8,6 +8,7 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge, SecurityEr
 
 from pondel.core.errors import NotFound, PondelError, StaleEdit
 
+STATUSES = {NotFound: 404, StaleEdit: 409}
 TITLES = {404: "That is not here", 405: "That does not go this way", 413: "Too large"}
 
 
@@ -29,7 +30,7 @@ def register_failures(app: Flask) -> None:
 
     @app.errorhandler(PondelError)
     def told(error: PondelError):
-        status = 404 if isinstance(error, NotFound) else 409 if isinstance(error, StaleEdit) else 400
+        status = next((code for kind, code in STATUSES.items() if isinstance(error, kind)), 400)
         return answer(error.message, status, error.where)
 
     @app.errorhandler(RequestEntityTooLarge)

@@ -14,7 +14,7 @@ from pondel.core.errors import PondelError
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
 from pondel.web.context import EXTENSION
 
-THREADS = 8
+THREADS = 16
 
 
 def password() -> str | None:

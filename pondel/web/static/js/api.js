@@ -2,6 +2,7 @@
 import { state } from "./state.js";
 
 const token = document.querySelector('meta[name="csrf"]').content;
+const page = Math.random().toString(36).slice(2, 10);
 const messages = document.getElementById("messages");
 
 /** An answer the server refused to give, with its message. */
@@ -53,7 +54,7 @@ async function reach(url, options) {
 /** The address of something in the open session, with the view's pair, move, loop and revision. */
 export function about(what, more = {}) {
   const { view, loop, facts } = state;
-  const values = { revision: facts.revision, ...loop, leader: view.leader, yielder: view.yielder, ...more };
+  const values = { page, revision: facts.revision, ...loop, leader: view.leader, yielder: view.yielder, ...more };
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(values)) {
     if (value == null) continue;
@@ -64,7 +65,9 @@ export function about(what, more = {}) {
 
 export async function getJSON(url, signal = undefined) {
   const headers = { Accept: "application/json" };
-  return (await checked(await reach(url, { signal, headers }))).json();
+  const body = await (await checked(await reach(url, { signal, headers }))).json();
+  if (body.superseded) throw new DOMException("a newer question came first", "AbortError");
+  return body;
 }
 
 export async function getFloats(url, signal = undefined) {

@@ -136,7 +136,11 @@ async function begin() {
   strips.start();
   figures.start();
   wireStage();
-  on("loop", () => state.view.loop && go(location.href, { push: false }));
+  let later = 0;
+  on("loop", () => {
+    clearTimeout(later);
+    later = setTimeout(() => state.view.loop && go(location.href, { push: false }), 300);
+  });
   await document.fonts.ready;
   tell("sheet");
   await ready;

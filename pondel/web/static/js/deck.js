@@ -122,8 +122,14 @@ function drawSong() {
   context.strokeStyle = css("--ink");
   context.lineWidth = 1;
   context.strokeRect(x(state.loop.start_s) + 0.5, 0.5, x(state.loop.end_s) - x(state.loop.start_s) - 1, height - 1);
-  context.fillStyle = css("--needle");
-  context.fillRect(x(player.position()) - 1, 0, 2, height);
+  point();
+}
+
+/** Put the needle where the playhead is; the drawing below stays as it is. */
+function point() {
+  const song = $("song");
+  const at = (player.position() / state.facts.seconds) * song.clientWidth;
+  song.querySelector(".needle").style.transform = `translateX(${at - 1}px)`;
 }
 
 function placeEnds() {
@@ -209,7 +215,7 @@ function tellTime() {
 function frame() {
   if (player.playing) {
     tellTime();
-    drawSong();
+    point();
     tell("playhead");
   }
   requestAnimationFrame(frame);
@@ -219,7 +225,7 @@ let later = 0;
 /** Wait for a pause in a stream of changes. */
 function soon(work) {
   clearTimeout(later);
-  later = setTimeout(work, 160);
+  later = setTimeout(work, 400);
 }
 
 export async function start() {

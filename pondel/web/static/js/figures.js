@@ -35,7 +35,7 @@ async function load() {
 export function start() {
   const soon = () => {
     clearTimeout(later);
-    later = setTimeout(load, 140);
+    later = setTimeout(load, 300);
   };
   on("view", load);
   on("changed", soon);

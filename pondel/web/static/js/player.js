@@ -4,6 +4,7 @@ import { getFloats } from "./api.js";
 const AHEAD_S = 0.5;
 const TICK_MS = 60;
 const FADE_S = 0.015;
+const PREFETCH_CHUNKS = 4;
 const MOST_BUFFERS = 320;
 
 /** @typedef {{hash: string, rate: number, chunk_frames: number, chunks: number}} Sound */
@@ -209,9 +210,9 @@ export class Player {
   #prefetch(layer) {
     const { sound } = layer;
     const chunk_s = sound.chunk_frames / sound.rate;
-    const chunks = Math.ceil((this.loop.end_s - this.loop.start_s) / chunk_s) + 1;
+    const chunks = Math.min(PREFETCH_CHUNKS, Math.ceil((this.loop.end_s - this.loop.start_s) / chunk_s) + 1);
     let position = this.position(layer.until);
-    for (let n = 0; n < chunks && this.fetching.size < 3; n++) {
+    for (let n = 0; n < chunks && this.fetching.size < 2; n++) {
       this.#fetch(sound, this.#index(sound, position)).catch(this.onTrouble);
       position += chunk_s;
       if (position >= this.loop.end_s) position = this.loop.start_s + (position - this.loop.end_s);

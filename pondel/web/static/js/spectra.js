@@ -155,7 +155,7 @@ let later = 0;
 export function start() {
   const soon = () => {
     clearTimeout(later);
-    later = setTimeout(load, 180);
+    later = setTimeout(load, 350);
   };
   on("view", wire);
   on("changed", soon);

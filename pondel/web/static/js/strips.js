@@ -50,11 +50,23 @@ function redraw() {
   badge(pen, yielderTag, rows.yielder, css(`--ink-${yielderInk}`));
   reduction(pen, rows.gain);
   hits(pen, rows.leader, css(`--ink-${leaderInk}`));
-  const now = player.position();
-  if (now >= data.start_s && now <= data.end_s) {
-    context.fillStyle = css("--needle");
-    context.fillRect(x(now) - 1, 0, 2, body);
+  point();
+}
+
+/** Put the needle where the playhead is; the drawing below stays as it is. */
+function point() {
+  const box = plot();
+  if (!box || !data) return;
+  let needle = box.querySelector(".needle");
+  if (!needle) {
+    needle = document.createElement("div");
+    needle.className = "needle";
+    box.append(needle);
   }
+  const share = (player.position() - data.start_s) / (data.end_s - data.start_s);
+  needle.hidden = share < 0 || share > 1;
+  needle.style.height = `${box.clientHeight - FOOT}px`;
+  needle.style.transform = `translateX(${LEFT + share * (box.clientWidth - LEFT - RIGHT) - 1}px)`;
 }
 
 function grid({ context, css, x }, body) {
@@ -160,12 +172,12 @@ let later = 0;
 export function start() {
   const soon = () => {
     clearTimeout(later);
-    later = setTimeout(load, 60);
+    later = setTimeout(load, 120);
   };
   on("view", wire);
   on("changed", soon);
   on("loop", soon);
   on("sheet", redraw);
-  on("playhead", redraw);
+  on("playhead", point);
   wire();
 }
