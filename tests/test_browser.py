@@ -77,6 +77,27 @@ def near_hits(levels: list) -> tuple[float, float]:
     )
 
 
+def listen_to_key(page) -> None:
+    page.click("text=Listen")
+    page.wait_for_timeout(900)
+    on_hit, between = near_hits(page.evaluate(LISTEN, 2.0))
+    assert on_hit > 5 * between, "the key is not what is heard"
+    page.check("#hear input[value=part]", force=True)
+    page.wait_for_timeout(400)
+
+
+def print_only_tuba(page) -> None:
+    page.click("#spine >> text=Hand-off")
+    page.select_option("#print-what", label="only Tuba")
+    page.click("#print")
+    link = page.wait_for_selector("a:has-text('Tuba.wav')")
+    with page.expect_download() as download:
+        link.click()
+    samples, rate = soundfile.read(download.value.path())
+    assert rate == RATE and samples.shape == (8 * RATE, 2)
+    assert np.abs(samples).max() < 0.26
+
+
 def test_duck_hear_undo_and_print(server, song, browser):
     address, _ = server
     page, errors = open_page(browser, f"{address}/sessions/{song}/moves?part=tuba&leader=kick")
@@ -99,13 +120,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     assert on_hit_before == pytest.approx(between_before, rel=0.1)
     page.check("#side input[value=after]", force=True)
 
-    page.click("text=Listen")
-    page.wait_for_timeout(900)
-    key_on_hit, key_between = near_hits(page.evaluate(LISTEN, 2.0))
-    assert key_on_hit > 5 * key_between, "the key is not what is heard"
-    page.check("#hear input[value=part]", force=True)
-    page.wait_for_timeout(400)
-
+    listen_to_key(page)
     page.fill('[aria-label="Release, typed"]', "60 ms")
     page.keyboard.press("Enter")
     until(page, "document.querySelector('#saved').textContent === 'all saved'")
@@ -126,15 +141,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     page.keyboard.press("Control+Shift+z")
     page.wait_for_selector("text=What it does")
 
-    page.click("#spine >> text=Hand-off")
-    page.select_option("#print-what", label="only Tuba")
-    page.click("#print")
-    link = page.wait_for_selector("a:has-text('Tuba.wav')")
-    with page.expect_download() as download:
-        link.click()
-    samples, rate = soundfile.read(download.value.path())
-    assert rate == RATE and samples.shape == (8 * RATE, 2)
-    assert np.abs(samples).max() < 0.26
+    print_only_tuba(page)
     assert errors == []
     page.context.close()
 

@@ -55,10 +55,6 @@ class ChunkCache:
                 self._put(key, found)
             return found
 
-    def holds(self, key: Hashable) -> bool:
-        with self._lock:
-            return key in self._arrays
-
     def take_stream(self, key: Hashable) -> Stream | None:
         """Hand over the stream that stands at `key`, if one was left there."""
         with self._lock:
@@ -89,6 +85,8 @@ class ChunkCache:
     def _put(self, key: Hashable, array: np.ndarray) -> None:
         array.setflags(write=False)
         with self._lock:
+            replaced = self._arrays.pop(key, None)
+            self._bytes -= replaced.nbytes if replaced is not None else 0
             self._arrays[key] = array
             self._bytes += array.nbytes
             while self._bytes > self._max_bytes and len(self._arrays) > 1:
