@@ -7,7 +7,7 @@ import pyloudnorm
 import pytest
 from conftest import RATE, sine
 
-from pondel.core.measures import levels
+from pondel.core.measures import levels, loudness
 
 
 def stereo(hz: float, seconds: float, level_db: float, rate: int = RATE) -> np.ndarray:
@@ -20,7 +20,7 @@ def measured(samples: np.ndarray, rate: int = RATE, block: int = 10007) -> level
 
 
 def test_k_weighting_is_that_of_the_standard_at_48_khz():
-    shelf, cut = levels.k_weighting(48000)
+    shelf, cut = loudness.k_weighting(48000)
     table_1 = [1.53512485958697, -2.69169618940638, 1.19839281085285, 1]
     assert shelf == pytest.approx([*table_1, -1.69065929318241, 0.73248077421585], abs=1e-6)
     assert cut == pytest.approx([1, -2, 1, 1, -1.99004745483398, 0.99007225036621], abs=1e-6)
@@ -48,6 +48,43 @@ def test_ebu_3341_gating(steps, expected):
     assert measured(signal).integrated_lufs == pytest.approx(expected, abs=0.1)
 
 
+def repeated(*steps: tuple[float, float], times: int) -> np.ndarray:
+    return np.concatenate([stereo(1000, seconds, level) for seconds, level in steps] * times)
+
+
+def test_ebu_3341_case_9_short_term_stays_at_minus_23():
+    meter = loudness.LoudnessMeter(RATE, 2)
+    meter.write(repeated((1.34, -20), (1.66, -30), times=5))
+    found = loudness.windowed_lufs(meter.step_powers(), loudness.SHORT_TERM_STEPS)
+    assert found == pytest.approx(-23, abs=0.1)
+
+
+def test_ebu_3341_case_12_momentary_stays_at_minus_23():
+    meter = loudness.LoudnessMeter(RATE, 2)
+    meter.write(repeated((0.18, -20), (0.22, -30), times=25))
+    found = loudness.windowed_lufs(meter.step_powers(), loudness.MOMENTARY_STEPS)
+    assert found[6:] == pytest.approx(-23, abs=0.1)
+
+
+def test_loudest_momentary_and_short_term_of_a_burst():
+    signal = np.concatenate([stereo(1000, 4, -40), stereo(1000, 0.5, -10), stereo(1000, 4, -40)])
+    found = measured(signal)
+    assert found.momentary_max_lufs == pytest.approx(-10, abs=0.1)
+    # Half a second at -10 in three seconds, the rest at -40.
+    expected = 10 * np.log10((0.5 * 10**-1 + 2.5 * 10**-4) / 3)
+    assert found.short_term_max_lufs == pytest.approx(expected, abs=0.1)
+
+
+@pytest.mark.parametrize(
+    ("levels_db", "expected"),
+    [((-20, -30), 10), ((-20, -15), 5), ((-40, -20), 20), ((-50, -35, -20, -35, -50), 15)],
+    ids=["case 1", "case 2", "case 3", "case 4"],
+)
+def test_ebu_3342_loudness_range(levels_db, expected):
+    signal = np.concatenate([stereo(1000, 20, level) for level in levels_db])
+    assert measured(signal).loudness_range_lu == pytest.approx(expected, abs=0.1)
+
+
 @pytest.mark.parametrize(
     ("hz", "phase", "expected"),
     [(RATE / 4, 0, -6), (RATE / 4, 45, -6), (RATE / 6, 60, -6), (RATE / 8, 67.5, -6)],
@@ -68,7 +105,9 @@ def test_loudness_of_noise_agrees_with_an_independent_meter():
     )
     other = pyloudnorm.Meter(RATE).integrated_loudness(noise.astype(float))
     assert measured(noise).integrated_lufs == pytest.approx(other, abs=0.1)
-    assert levels.loudness_lufs(noise, RATE) == pytest.approx(measured(noise).integrated_lufs, abs=1e-6)
+    assert loudness.loudness_lufs(noise, RATE) == pytest.approx(
+        measured(noise).integrated_lufs, abs=1e-6
+    )
 
 
 def test_peak_rms_crest_and_dc_of_a_sine():
@@ -91,5 +130,5 @@ def test_clipped_runs_are_counted_across_blocks():
 def test_silence_and_a_single_sample_have_no_loudness():
     for samples in (np.zeros((RATE, 2), np.float32), np.ones((1, 1), np.float32)):
         found = measured(samples)
-        assert found.integrated_lufs is None
+        assert found.integrated_lufs is None and found.loudness_range_lu is None
         assert np.isfinite(found.rms_dbfs)

@@ -17,7 +17,7 @@ from pondel.core.hearing.hidden import (
     partial_loudness,
     worst_zone,
 )
-from pondel.core.measures.levels import loudness_lufs
+from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 

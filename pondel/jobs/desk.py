@@ -28,7 +28,7 @@ from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.store.library import Library
 from pondel.store.prints import Order
 
-MEASURE_VERSION = 1
+MEASURE_VERSION = 2
 OUTLINE_COLUMNS = 1200
 MAX_PLANS = 256
 PROPOSAL_S = 20.0

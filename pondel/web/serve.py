@@ -65,7 +65,7 @@ def warm_up() -> None:
     """Compile the kernels before the first edit needs them."""
     from pondel.core.dsp import filters
     from pondel.core.hearing.excitation import excite
-    from pondel.core.measures.levels import loudness_lufs
+    from pondel.core.measures.loudness import loudness_lufs
     from pondel.core.moves.compressor import Compressor, CompressorProcessor
 
     for channels in (1, 2):
