@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from conftest import RATE, hits, session_of, sine
 
-from pondel.core import evidence
+from pondel.core import evidence, units
 from pondel.core.advice.duck import propose_duck
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio.media import ArrayMedia
@@ -65,7 +65,7 @@ def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap
     assert np.median(before_next) < 0.35 * np.median(depths)
     assert proposal.settings["key"] == {"source": "k", "tap": "source"}
     assert len(proposal.reasons) == 4
-    assert f"{proposal.settings['threshold_db']:.1f} dB" in proposal.reasons[0]
+    assert units.say(proposal.settings["threshold_db"], "dB") in proposal.reasons[0]
 
 
 def test_a_voice_is_ducked_more_gently_than_a_bass():

@@ -103,6 +103,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     page, errors = open_page(browser, f"{address}/sessions/{song}/moves?part=tuba&leader=kick")
     page.click("aside >> text=Duck Tuba for Kick")
     page.wait_for_selector("h1:has-text('Tuba gives way to Kick')")
+    assert "half of the hits" in page.text_content("[data-reasons]")
     until(page, "document.querySelector('[data-fact=\"median\"]').textContent.includes('dB')")
     median = page.text_content('[data-fact="median"]')
     assert 3 <= float(median.replace("−", "").split()[0]) <= 6

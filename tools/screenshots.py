@@ -16,8 +16,8 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "tests"))
 
 from browser_tools import browsing, open_page, served  # noqa: E402
+from playwright.sync_api import Page  # noqa: E402
 
-from pondel.core import edits  # noqa: E402
 from pondel.demo.session import ensure_demo  # noqa: E402
 from pondel.jobs.desk import Desk  # noqa: E402
 from pondel.store.library import Library  # noqa: E402
@@ -25,26 +25,20 @@ from pondel.store.library import Library  # noqa: E402
 OUT = ROOT / "docs" / "screenshots"
 LOOP = "start_s=18.4615&end_s=27.6923"
 VIEWS = {
+    "moves": ("moves?part=tuba&leader=bass-drum", "light"),
     "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light"),
     "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark"),
-    "moves": ("moves?part=tuba", "light"),
     "proof": (f"proof?{LOOP}", "light"),
     "intake": ("intake", "light"),
     "hand-off": ("hand-off", "light"),
 }
 
 
-def prepare(data_dir: Path) -> str:
-    """The demo session with the tuba ducked for the drum."""
-    library = Library(data_dir)
-    desk = Desk(library)
-    session_id = ensure_demo(desk, print)
-    document = library.head(session_id).document
-    if not document.part("tuba").moves:
-        proposal = desk.propose(document, "bass-drum", "tuba", 18.0)
-        library.edit(session_id, None, edits.add_move(document, "tuba", proposal.settings))
-    library.close()
-    return session_id
+def duck(page: Page) -> None:
+    """Set up the duck as a user would."""
+    page.click("aside >> text=Duck Tuba for Bass drum")
+    page.wait_for_selector("text=Why it began like this")
+    page.wait_for_timeout(1500)
 
 
 def main() -> None:
@@ -55,13 +49,14 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "data"
         shutil.copytree(ROOT / "data", copy)
-        session_id = prepare(copy)
         with served(copy) as (address, _), browsing() as browser:
             for name, (path, sheet) in VIEWS.items():
                 page, errors = open_page(
-                    browser, f"{address}/sessions/{session_id}/{path}", color_scheme=sheet
+                    browser, f"{address}/sessions/lantern-parade/{path}", color_scheme=sheet
                 )
                 page.wait_for_timeout(1500)
+                if name == "moves":
+                    duck(page)
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"{name}.png", *errors)
                 page.context.close()

@@ -44,7 +44,8 @@ def edit(session_id: str):
         "said": _said(revision, body),
     }
     if "reasons" in body:
-        answer["said"] = {"reasons": body["reasons"]}
+        added = revision.document.part(str(body["part"])).moves[-1]
+        answer["said"] = {"reasons": body["reasons"], "move": f"{body['part']}/{added.id}"}
     if isinstance(body.get("listen"), dict):
         answer["sound"] = sound_facts(revision.document, body["listen"])
     return answer

@@ -11,6 +11,7 @@ from pondel.core.document import Part
 from pondel.core.dsp.decibels import to_db
 from pondel.core.measures.hits import gap_s
 from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.units import say
 
 WANTED_DB = 4.0
 AFTER_HIT_S = 0.3
@@ -67,7 +68,7 @@ def propose_duck(
     settings["threshold_db"] = threshold
     reasons.insert(
         0,
-        f"Threshold {threshold:.1f} dB: half of the hits give {reached:.1f} dB or more of reduction.",
+        f"Threshold {say(threshold, 'dB')}: half of the hits give {say(reached, 'dB')} or more.",
     )
     return Proposal(settings, reasons)
 

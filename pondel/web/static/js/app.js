@@ -20,15 +20,32 @@ function wireStage() {
     form.onchange = () => go(`${form.action}?${new URLSearchParams(new FormData(form))}`);
     form.onsubmit = (event) => event.preventDefault();
   }
+  showReasons();
   look();
+}
+
+const reasonsOf = (move) => `pondel-reasons-${state.facts.id}-${move}`;
+
+/** Why a computed move began as it did, beside its chain. */
+function showReasons() {
+  const box = stage.querySelector("[data-reasons]");
+  const kept = box && localStorage.getItem(reasonsOf(box.dataset.reasons));
+  if (!kept) return;
+  for (const reason of JSON.parse(kept)) {
+    const line = document.createElement("p");
+    line.className = "mt-1";
+    line.textContent = reason;
+    box.append(line);
+  }
+  box.hidden = false;
 }
 
 async function doIt(button) {
   button.disabled = true;
   try {
     const said = await edit({ ...JSON.parse(button.dataset.do), start_s: state.loop.start_s });
+    if (said?.reasons) localStorage.setItem(reasonsOf(said.move), JSON.stringify(said.reasons));
     await go(button.dataset.then ?? location.href, { push: Boolean(button.dataset.then) });
-    if (said?.reasons) say(said.reasons.join(" "), 20);
   } catch (error) {
     say(error.message);
   }
