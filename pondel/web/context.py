@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from flask import current_app, request
 
 from pondel.core.document import Part, Session
-from pondel.core.errors import BadDocument
+from pondel.core.errors import BadDocument, NotFound
 from pondel.jobs.desk import Desk
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library, Revision
@@ -34,9 +34,18 @@ def head(session_id: str) -> Revision:
 
 
 def asked_revision(session_id: str) -> Revision:
-    """The revision the address asks for, or the head."""
+    """The revision the address asks for, or the head.
+
+    A drag replaces its own revisions, so one that was the newest a moment ago may be gone: its
+    place is taken by the head.
+    """
     revision = request.args.get("revision", type=int)
-    return library().revision(session_id, revision) if revision else head(session_id)
+    if revision is None:
+        return head(session_id)
+    try:
+        return library().revision(session_id, revision)
+    except NotFound:
+        return head(session_id)
 
 
 @dataclass(frozen=True)
