@@ -147,11 +147,13 @@ class Library:
             row = self.tables.Revision.get_by_id(head.id)
             if document == head.document and not (gesture and row.gesture == gesture):
                 return head
-            parent: int | None = head.id
-            if gesture and row.gesture == gesture:
-                parent = row.parent
+            replaced = bool(gesture) and row.gesture == gesture
+            parent = row.parent if replaced else head.id
+            revision = self._set_head(session_id, parent, label, document, gesture)
+            if replaced:
+                # Only now: a number that is free would be given to the new revision.
                 row.delete_instance()
-            return self._set_head(session_id, parent, label, document, gesture)
+            return revision
 
     def _set_head(
         self,
