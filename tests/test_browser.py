@@ -161,7 +161,7 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     slider.focus()
     for key in ["ArrowRight", "ArrowUp", "PageDown", "Shift+ArrowLeft"]:
         page.keyboard.press(key)
-    page.wait_for_timeout(300)
+    page.wait_for_timeout(500)
     assert threshold() == pytest.approx(-24 + 1 - 5 - 0.05)
     page.keyboard.press("Delete")
     page.wait_for_timeout(300)

@@ -47,21 +47,27 @@ function place(box, value) {
   if (shown != null) track.setAttribute("aria-valuenow", String(shown));
 }
 
+/** How many values each control has sent: an answer to an older one changes nothing here. */
+const sent = new WeakMap();
+
 /** Send a value; the server's words for it come back into the field. */
 async function put(box, value, gesture = null) {
+  const mine = (sent.get(box) ?? 0) + 1;
+  sent.set(box, mine);
   const typed = box.querySelector(".typed");
   const target = JSON.parse(box.dataset.target);
   try {
     const said = await edit({ ...target, value }, gesture);
-    if (!said) return;
+    if (!said || sent.get(box) !== mine) return;
     box.dataset.value = said.value ?? "";
     typed.value = said.words;
     typed.removeAttribute("aria-invalid");
     box.querySelector(".track").setAttribute("aria-valuetext", said.words);
     if (!box.querySelector(".dragged")) place(box, held(box));
   } catch (error) {
-    typed.setAttribute("aria-invalid", "true");
     say(error.message);
+    if (sent.get(box) !== mine) return;
+    typed.setAttribute("aria-invalid", "true");
     place(box, held(box));
   }
 }
