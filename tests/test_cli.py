@@ -77,6 +77,7 @@ def test_import_measure_and_render_a_folder(run, stems, tmp_path):
         "low_hz",
         "high_hz",
         "on_hits",
+        "weight",
     }
     assert 0.2 < pair["share"] <= pair["alone_share"] + 0.05
 

@@ -9,6 +9,7 @@ import pytest
 import soundfile
 
 from pondel import demo
+from pondel.core.advice.fights import ranked
 from pondel.demo.session import ensure_demo
 from pondel.demo.synth import PLAYERS, perform
 from pondel.jobs.desk import Desk
@@ -53,10 +54,17 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
     assert ensure_demo(desk) == session_id
     document = library.head(session_id).document
     assert len(document.parts) == 8
-    pairs = {(p.hidden, p.by): p for p in desk.table(document).pairs}
-    drum = pairs["bass-drum", "tuba"]
-    assert drum.share > 0.3 and drum.high_hz < 150
-    assert pairs["marimba", "accordion"].share > 0.15
-    assert pairs["voice", "accordion"].share > 0.1 and pairs["voice", "brass-chords"].share > 0.1
+    best = [one.pair for one in ranked(document, desk.analysis.whole_table(document))[:3]]
+    assert [(p.hidden, p.by) for p in best] == [
+        ("bass-drum", "tuba"),
+        ("marimba", "accordion"),
+        ("voice", "accordion"),
+    ]
+    drum, marimba, voice = best
+    assert drum.share > 0.3 and drum.low_hz < 50 and drum.high_hz < 160
+    assert 350 < marimba.low_hz < 600 and 800 < marimba.high_hz < 1200
+    assert 1000 < voice.low_hz < 2500 and 2500 < voice.high_hz < 4500
+    by_brass = desk.analysis.whole_table(document).share("voice", "brass-chords")
+    assert by_brass > 0.15
     names = {hashlib.sha256(path.read_bytes()).hexdigest() for path in stems.iterdir()}
     assert len(names) == 8

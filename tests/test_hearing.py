@@ -1,45 +1,113 @@
-"""The hidden share, as far as the simple model promises."""
+"""The model's parts: spectra, excitation, partial loudness, zones, and the table of a song."""
 
 from __future__ import annotations
 
 import numpy as np
 import pytest
 from conftest import RATE
-from scipy.signal import butter, sosfilt
+from hearing_tools import band, share, tone
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from pondel.core.hearing.excitation import CENTRES_HZ, cam_of, erb_hz, excite, hz_of
-from pondel.core.hearing.hidden import hidden, near_hits, partial_loudness, worst_zone
-from pondel.core.hearing.table import hidden_table
-
-
-def band(low: float, high: float, level_db: float, seed: int) -> np.ndarray:
-    """Noise between two frequencies at an RMS level, four seconds."""
-    noise = np.random.default_rng(seed).standard_normal(RATE * 4)
-    noise = sosfilt(butter(8, [low, high], "bandpass", fs=RATE, output="sos"), noise)
-    return (noise / noise.std() * 10 ** (level_db / 20)).astype(np.float32)[:, None]
-
-
-def share(part: np.ndarray, masker: np.ndarray) -> float:
-    return hidden(excite([part], RATE), excite([masker], RATE)).share
+from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
+from pondel.core.hearing.hidden import hidden, near_hits
+from pondel.core.hearing.loudness import partial_loudness, short_term
+from pondel.core.hearing.packing import pack, unpack
+from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
+from pondel.core.hearing.spectra import ear_frames, ear_spectrum
+from pondel.core.hearing.table import Scope, TableMaker
+from pondel.core.hearing.timemap import time_map, worst_stretch
+from pondel.core.hearing.zones import proposed_zones, worst_zone
 
 
-def test_the_cam_scale_is_that_of_glasberg_and_moore_1990():
-    assert erb_hz(1000) == pytest.approx(132.6, abs=0.2)
-    assert cam_of(1000) == pytest.approx(15.6, abs=0.1)
-    assert hz_of(cam_of(440.0)) == pytest.approx(440.0)
+@pytest.mark.parametrize("rate", [44100, 48000, 88200, 96000, 192000])
+@pytest.mark.parametrize("hz", [50, 200, 419, 421, 1000, 1899, 1901, 5000, 12000])
+def test_a_tone_has_its_power_in_its_own_bands_at_every_rate(hz, rate):
+    power = ear_spectrum([tone(hz, 83, 1.0, rate)], rate)[30:70].mean(axis=0)
+    # Where two windows meet, each sees a part of the tone's lobe.
+    at_a_seam = 2.0 if hz in (419, 421, 1899, 1901) else 0.35
+    assert 10 * np.log10(power.sum()) == pytest.approx(-20, abs=at_a_seam)
+    near = np.abs(np.log2(BANDS_HZ / hz)) < 0.75
+    assert power[~near].sum() < 3e-4 * power.sum()
 
 
-def test_silence_hides_nothing_and_the_same_part_20_db_louder_nearly_all():
-    part = band(100, 1000, -30, 1)
-    assert share(part, np.zeros_like(part)) < 0.005
-    assert share(part, part * 10) > 0.8
+def test_frames_are_centred_and_do_not_depend_on_blocks_or_what_else_is_heard():
+    click = np.zeros((RATE, 2), np.float32)
+    click[RATE // 2] = 1.0
+    whole = ear_spectrum([click], RATE)
+    assert whole.shape == (100, BANDS_HZ.size)
+    for band_index in (20, 80, 140):
+        assert int(np.argmax(whole[:, band_index])) == 50
+    pieces = list(ear_frames((click[i : i + 777] for i in range(0, RATE, 777)), RATE))
+    assert np.allclose(np.concatenate(pieces), whole, rtol=1e-3, atol=1e-12)
+    assert np.allclose(ear_spectrum([-click], RATE), whole, rtol=1e-5)
+
+
+def test_power_of_both_channels_against_that_of_their_mean():
+    left = band(300, 3000, -20, 1)
+    opposite = np.hstack([left, -left])
+    both = ear_spectrum([opposite], RATE).sum()
+    assert both == pytest.approx(ear_spectrum([left], RATE).sum(), rel=1e-4)
+    assert ear_spectrum([opposite], RATE, mono=True).sum() < 1e-6 * both
 
 
 @pytest.mark.parametrize(
-    ("level", "least", "most"), [(-20, 0.05, 0.15), (-10, 0.2, 0.35), (0, 0.65, 0.8), (10, 0.95, 1.0)]
+    "samples",
+    [
+        np.zeros((0, 1)),
+        np.ones((1, 1)),
+        np.zeros((RATE, 2)),
+        np.full((RATE, 1), 0.5),
+        np.full((2000, 2), np.nan),
+        np.full((2000, 1), np.inf),
+    ],
+    ids=["nothing", "one sample", "silence", "dc", "nan", "infinite"],
 )
-def test_two_equal_noise_bands(level, least, most):
-    assert least <= share(band(100, 1000, -30, 1), band(100, 1000, -30 + level, 2)) <= most
+def test_odd_inputs_give_finite_numbers(samples):
+    found = excite([samples.astype(np.float32)], RATE)
+    assert found.power.shape[0] == -(-samples.shape[0] // 480)
+    assert np.isfinite(found.power).all() and np.isfinite(partial_loudness(found.power)).all()
+    # Silence is silent, and so is a steady offset between its ends.
+    if samples.shape[0] == RATE:
+        assert partial_loudness(found.power[20:80]).sum() < 1e-3
+
+
+def test_ten_minutes_pass_in_pieces():
+    minute = band(80, 8000, -30, 5, 10)
+    frames = sum(rows.shape[0] for rows in ear_frames((minute for _ in range(60)), RATE))
+    assert frames == 60_000
+
+
+def test_the_lower_skirt_grows_shallow_with_level():
+    quiet, upper = skirts(np.array(40.0), np.array(1000.0))
+    loud, same = skirts(np.array(90.0), np.array(1000.0))
+    assert upper == same == pytest.approx(30.16, abs=0.05)
+    assert loud == pytest.approx(30.16 - 0.35 * 39, abs=0.1) and quiet > upper
+
+
+def test_the_same_sound_half_in_gain_or_in_samples():
+    sound = band(100, 4000, -30, 1)
+    by_gain = excitation_of(ear_spectrum([sound], RATE), 83, 0.25).power
+    by_samples = excite([sound * 0.5], RATE).power
+    assert np.allclose(by_gain, by_samples, rtol=1e-3)
+    assert np.allclose(excite([sound], RATE, 83 - 6.0206).power, by_samples, rtol=0.05)
+
+
+@given(
+    st.floats(-20, 100),
+    st.floats(-20, 100),
+    st.floats(0.1, 30),
+    st.integers(0, PLACES_HZ.size - 1),
+)
+@settings(max_examples=300, deadline=None)
+def test_a_louder_masker_never_leaves_more(signal_db, masker_db, louder_db, place):
+    signal = np.zeros((1, PLACES_HZ.size), np.float32)
+    signal[0, place] = 10 ** (signal_db / 10)
+    masker = np.full_like(signal, 10 ** (masker_db / 10))
+    left = partial_loudness(signal, masker)[0, place]
+    less = partial_loudness(signal, masker * 10 ** (louder_db / 10))[0, place]
+    alone = partial_loudness(signal)[0, place]
+    assert 0 <= less <= left + 1e-4 * alone + 1e-9 and left <= alone * (1 + 1e-4) + 1e-9
 
 
 def test_raising_the_masker_never_lowers_the_share():
@@ -48,39 +116,119 @@ def test_raising_the_masker_never_lowers_the_share():
     assert (np.diff(shares) >= 0).all()
 
 
-def test_parts_octaves_apart_hide_little():
-    assert share(band(2000, 4000, -30, 1), band(100, 200, -30, 2)) < 0.1
+@pytest.mark.parametrize("level", [60, 83, 95])
+def test_shares_at_the_listening_levels_are_shares(level):
+    assert 0 < share(band(60, 400, -30, 1), band(60, 400, -36, 2), level_db_spl=level) < 1
+
+
+def test_short_term_loudness_rises_fast_and_falls_slowly():
+    jump = np.concatenate([np.zeros(10), np.ones(60), np.zeros(60)])
+    found = short_term(jump)
+    # 22 ms up and 50 ms down, in steps of 10 ms (GM 2002, section 2.6).
+    assert found[10 + 2] == pytest.approx(1 - np.exp(-30 / 21.7), abs=0.01)
+    assert found[70 + 4] == pytest.approx(np.exp(-50 / 49.5), abs=0.01)
 
 
 def test_the_worst_zone_lies_where_both_are():
     found = hidden(excite([band(100, 4000, -30, 1)], RATE), excite([band(400, 800, -25, 2)], RATE))
-    zone = worst_zone(found)
-    assert zone is not None
-    assert 300 < zone.low_hz < 500 and 700 < zone.high_hz < 1000
-    assert "Hz to" in zone.words()
+    assert found.zone is not None
+    assert 300 < found.zone.low_hz < 500 and 700 < found.zone.high_hz < 1100
+    assert "Hz to" in found.zone.words()
 
 
-def test_a_part_below_the_masked_threshold_is_as_loud_as_one_at_threshold_in_quiet():
-    power = np.full((1, CENTRES_HZ.size), 1e6)
-    loud = partial_loudness(power, 1e3).sum()
-    assert 0 < partial_loudness(power, 1e7).sum() < 0.05 * loud
+def test_two_separate_losses_are_two_zones():
+    lost = np.zeros(PLACES_HZ.size)
+    lost[10:14], lost[40:50] = 2.0, 1.0
+    zones = proposed_zones(lost)
+    assert [round(z.share_of_loss, 2) for z in zones] == [0.56, 0.44]
+    assert zones[1].high_hz < PLACES_HZ[15] and zones[0].low_hz > PLACES_HZ[38]
+    assert worst_zone(np.zeros(5)) is None
+
+
+def test_places_between_two_frequencies():
+    assert places_between(100, 200).sum() == ((PLACES_HZ >= 100) & (PLACES_HZ <= 200)).sum()
+    assert places_between(1000, 1000.1).sum() == 1
 
 
 def test_frames_near_hits():
     at = near_hits(np.array([0.5]), 100)
-    assert at[25:35].all() and at.sum() == 10
+    assert at[50:70].all() and at.sum() == 20
 
 
-def test_the_table_gives_shares_to_hiders_and_does_not_depend_on_the_order():
-    parts = {
-        "a": excite([band(100, 1000, -30, 1)], RATE),
-        "b": excite([band(100, 1000, -30, 2)], RATE),
-        "c": excite([band(4000, 8000, -30, 3)], RATE),
-    }
-    whole, pairs = hidden_table(parts, {})
-    assert pairs[0].hidden in "ab" and pairs[0].by in "ab"
-    by_b = next(p for p in pairs if (p.hidden, p.by) == ("a", "b"))
-    assert by_b.share == pytest.approx(whole["a"].hidden_share, abs=0.02)
-    turned, again = hidden_table(dict(reversed(parts.items())), {})
-    assert turned["a"].hidden_share == pytest.approx(whole["a"].hidden_share, abs=1e-4)
-    assert {(p.hidden, p.by) for p in again} == {(p.hidden, p.by) for p in pairs}
+def test_packed_power_keeps_a_fifteenth_of_a_decibel():
+    power = 10.0 ** np.random.default_rng(1).uniform(-12, 1, 5000).astype(np.float32)
+    assert np.abs(10 * np.log10(unpack(pack(power)) / power)).max() < 0.07
+    assert unpack(pack(np.zeros(3, np.float32))).max() < 1e-18
+
+
+def table_of(*parts: np.ndarray, segments=(), block: int = 100, hits=None):
+    powers = np.stack([excite([part], RATE).power for part in parts])
+    ids = "abcdef"[: len(parts)]
+    on_hits = np.zeros(powers.shape[:2], bool) if hits is None else hits
+    maker = TableMaker(list(ids), segments)
+    for first in range(0, powers.shape[1], block):
+        maker.add(first, powers[:, first : first + block], on_hits[:, first : first + block])
+    return maker.table(), powers
+
+
+def test_the_table_gives_what_is_lost_to_the_hiders():
+    a, b, c = band(100, 1000, -30, 1), band(100, 1000, -30, 2), band(4000, 8000, -30, 3)
+    table, powers = table_of(a, b, c)
+    found = {(p.hidden, p.by): p for p in table.pairs()}
+    assert table.pairs()[0].hidden in "ab" and table.pairs()[0].by in "ab"
+    assert found["a", "b"].share == pytest.approx(table.share("a"), abs=0.02)
+    alone = hidden(Excitation(powers[0]), Excitation(powers[1])).share
+    assert found["a", "b"].alone_share == pytest.approx(alone, abs=0.01)
+    assert table.share("a") == pytest.approx(
+        hidden(Excitation(powers[0]), Excitation(powers[1] + powers[2])).share, abs=0.005
+    )
+    assert table.sone("a") == pytest.approx(table.share("a") * table.loudness_sone("a"), rel=1e-3)
+
+
+def test_the_table_does_not_depend_on_the_order_of_parts():
+    a, b, c = band(100, 1000, -30, 1), band(200, 2000, -35, 2), band(50, 400, -25, 3)
+    straight, _ = table_of(a, b, c)
+    turned, _ = table_of(c, b, a)
+    for one, other in (("a", "c"), ("b", "b"), ("c", "a")):
+        assert straight.share(one) == pytest.approx(turned.share(other), abs=1e-4)
+    assert straight.share("a", "b") == pytest.approx(turned.share("c", "b"), abs=1e-4)
+
+
+def test_shares_by_section_on_hits_and_by_zone():
+    a = band(100, 1000, -30, 1)
+    b = band(100, 1000, -30, 2)
+    b[: 2 * RATE] = 0
+    hits = np.zeros((2, 400), bool)
+    hits[0, 250:300] = True
+    table, _ = table_of(a, b, segments=[(0, 200), (200, 400)], hits=hits)
+    assert table.share("a", "b", Scope((0,))) < 0.05
+    assert 0.6 < table.share("a", "b", Scope((1,))) < 0.85
+    assert 0.6 < table.share("a", "b", Scope(on_hits=True)) < 0.85
+    assert table.share("a", "b", Scope((0,), on_hits=True)) == 0
+    zone = table.share("a", "b", Scope((1,), zone_hz=(200, 500)))
+    assert zone == pytest.approx(table.share("a", "b", Scope((1,))), abs=0.15)
+    assert table.loudness_sone("a", Scope(zone_hz=(3000, 9000))) < 0.2
+
+
+def test_three_parts_apart_and_together_in_a_table():
+    apart, _ = table_of(band(100, 200, -30, 1), band(800, 1600, -30, 2), band(6400, 12800, -30, 3))
+    assert all(part.hidden_share < 0.2 for part in apart.parts().values())
+    together, _ = table_of(*(band(500, 1000, -30, seed) for seed in (1, 2, 3)))
+    assert all(part.hidden_share > 0.6 for part in together.parts().values())
+
+
+def test_a_silent_part_hides_nothing_and_has_no_share():
+    table, _ = table_of(band(100, 1000, -30, 1), np.zeros((4 * RATE, 1), np.float32))
+    assert table.share("b") == 0 and table.share("a", "b") == 0 and table.pairs() == []
+
+
+def test_the_map_of_a_pair_shows_when_and_where():
+    a, b = band(100, 1000, -30, 1), band(400, 800, -20, 2)
+    b[: 2 * RATE] = 0
+    found = time_map(excite([a], RATE).power, excite([b], RATE).power, 100)
+    assert found.share.shape == (100, PLACES_HZ.size) and found.seconds == pytest.approx(0.04)
+    inside = places_between(450, 700)
+    assert found.share[60:95, inside].mean() > 0.8 and found.share[5:45].max() < 0.05
+    assert found.share[60:95, places_between(100, 200)].mean() < 0.2
+    lost = (found.share * found.alone).sum(axis=1)
+    assert 49 <= worst_stretch(lost, 20) <= 80

@@ -63,6 +63,28 @@ class Send(Document):
     tap: Tap = "after fader"
 
 
+class HitSettings(Document):
+    """How a part's hits are found, and what was corrected by hand.
+
+    Times are seconds from the start of the recording. With `midi_s` the hits are those of a MIDI
+    file, and `sensitivity` has no effect.
+    """
+
+    sensitivity: float = number(
+        "Sensitivity",
+        default=0.5,
+        low=0,
+        high=1,
+        unit="%",
+        step=0.05,
+        decimals=0,
+        help="How small a stir counts as a hit.",
+    )
+    added_s: list[float] = Field(default_factory=list, max_length=20_000)
+    removed_s: list[float] = Field(default_factory=list, max_length=20_000)
+    midi_s: list[float] | None = Field(None, max_length=100_000)
+
+
 class Part(Document):
     """One recording in the session, or a return fed by sends."""
 
@@ -89,6 +111,10 @@ class Part(Document):
     )
     mute: bool = choice("Mute", default=False, help="Out of the mix and of keys after the fader.")
     silent_key: bool = choice("Silent key", default=False, help="Heard only by keys, never in the mix.")
+    group: Identifier | None = Field(
+        None, description="The return that this part feeds instead of the mix, after its fader."
+    )
+    hits: HitSettings = Field(default_factory=HitSettings)
     sends: list[Send] = Field(default_factory=list)
     moves: list[Move] = Field(default_factory=list)
 
@@ -145,9 +171,12 @@ class Session(Document):
             moves = [move.id for move in part.moves]
             if len(set(moves)) < len(moves):
                 raise ValueError(f"two moves of {part.name!r} have the same id")
-            for send in part.sends:
-                if send.to not in known:
-                    raise ValueError(f"{part.name!r} sends to {send.to!r}, which does not exist")
+            fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
+            for target in fed:
+                if target not in known:
+                    raise ValueError(f"{part.name!r} sends to {target!r}, which does not exist")
+                if self.part(target).source != "sends":
+                    raise ValueError(f"{part.name!r} sends to {target!r}, which is not a return")
         return self
 
     def part(self, part_id: str) -> Part:
@@ -161,8 +190,12 @@ class Session(Document):
         return any(part.id == part_id for part in self.parts)
 
     def audible(self) -> list[Part]:
-        """The parts that reach the mix."""
+        """The parts that reach the mix, by themselves or through a group."""
         return [part for part in self.parts if not part.mute and not part.silent_key]
+
+    def summed(self) -> list[Part]:
+        """The parts whose sum is the mix: audible, and in no group."""
+        return [part for part in self.audible() if part.group is None]
 
 
 def move_of(part: Part, move_id: str) -> MoveBase:

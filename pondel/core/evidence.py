@@ -8,21 +8,16 @@ import numpy as np
 
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, plan_region
-from pondel.core.hearing.excitation import CENTRES_HZ
-from pondel.core.hearing.hidden import (
-    Hidden,
-    WorstZone,
-    hidden,
-    near_hits,
-    partial_loudness,
-    worst_zone,
-)
+from pondel.core.hearing.hidden import Hidden, hidden, near_hits
+from pondel.core.hearing.loudness import partial_loudness
+from pondel.core.hearing.scale import PLACES_HZ
+from pondel.core.hearing.zones import WorstZone
 from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 AFTER_HIT_S = 0.3
-BAND_HZ = CENTRES_HZ
+BAND_HZ = PLACES_HZ
 """Centre frequencies of the bands in which hidden shares are given."""
 
 
@@ -63,9 +58,9 @@ def pair_evidence(
     at = near_hits(within(hits_s, start, frames, now.session.rate), leads[0].power.shape[0])
     before, after = (hidden(a, b) for a, b in zip(leads, yields, strict=True))
     on_hits = [hidden(a, b, at).share if at.any() else 0.0 for a, b in zip(leads, yields, strict=True)]
-    loudness = [float(partial_loudness(e.power, 0.0).sum()) for e in yields]
+    loudness = [float(partial_loudness(e.power).sum(dtype=np.float64)) for e in yields]
     cost = 1.0 - loudness[1] / loudness[0] if loudness[0] > 0 else 0.0
-    return PairEvidence(before, after, worst_zone(before), on_hits[0], on_hits[1], cost)
+    return PairEvidence(before, after, before.zone, on_hits[0], on_hits[1], cost)
 
 
 def within(hits_s: np.ndarray, start: int, frames: int, rate: int) -> np.ndarray:

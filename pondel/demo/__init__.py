@@ -17,12 +17,12 @@ NAME = "Lantern Parade"
 TAIL_S = 0.97
 MIX: dict[str, tuple[str, float, float]] = {
     "Bass drum": ("kick", 0.0, 0.0),
-    "Tuba": ("bass", 0.0, 0.0),
-    "Side drum": ("snare", -2.0, 0.15),
+    "Tuba": ("bass", -1.5, 0.0),
+    "Side drum": ("snare", 0.0, 0.15),
     "Shaker": ("percussion", 0.0, -0.35),
-    "Accordion": ("pad", 0.0, 0.0),
+    "Accordion": ("pad", 1.0, 0.0),
     "Marimba": ("keys", 0.0, 0.0),
-    "Brass chords": ("brass", -1.0, 0.0),
+    "Brass chords": ("brass", -2.0, 0.0),
     "Voice": ("lead", 1.0, 0.0),
 }
 """Role, fader in dB and pan of each part in the rough mix."""

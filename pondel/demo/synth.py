@@ -115,7 +115,8 @@ def accordion(note: Note, random: np.random.Generator) -> np.ndarray:
     for cents in (-7.0, 6.0):
         hz = note.hz * 2 ** (cents / 1200)
         n = _harmonics(hz, 14000, 40)
-        body = 1.0 + 1.5 * _bump(n * hz, 760, 380) + 1.4 * _bump(n * hz, 2600, 1000)
+        body = 1.0 + 1.5 * _bump(n * hz, 760, 380) + 1.8 * _bump(n * hz, 2500, 1100)
+        body *= 1.0 / (1.0 + (430.0 / (n * hz)) ** 4)
         phases = random.uniform(0, 2 * np.pi, n.size)
         out += _partials(2 * np.pi * hz * t, body * n**-0.95, phases)
     swell = 0.85 + 0.15 * np.sin(2 * np.pi * 0.43 * t)

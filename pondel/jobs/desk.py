@@ -5,54 +5,28 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-import soundfile
 
 from pondel.core.advice.duck import Proposal, propose_duck
 from pondel.core.audio import files
-from pondel.core.document import Part, Session, content_hash
+from pondel.core.document import Part, Session
 from pondel.core.engine import render
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import Plan, make_plan, plan_chunk, plan_hash, without_moves
 from pondel.core.errors import BadDocument, NotFound
-from pondel.core.hearing.table import HiddenPair, HiddenPart, hidden_table
-from pondel.core.measures.hits import Hits
-from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
-from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.jobs.analysis import Analysis
+from pondel.jobs.recordings import Recording, Recordings
 from pondel.store.library import Library
 from pondel.store.prints import Order
 
-MEASURE_VERSION = 2
-OUTLINE_COLUMNS = 1200
 MAX_PLANS = 256
 PROPOSAL_S = 20.0
-
-
-@dataclass(frozen=True)
-class Recording:
-    """What was measured of a recording as it came in."""
-
-    levels: Levels
-    rate: int
-    channels: int
-    frames: int
-    outline: list[list[float]]
-    hits_s: np.ndarray
-    spectrum_db: list[float]
-
-
-@dataclass(frozen=True)
-class SongTable:
-    """The hidden shares of a whole song."""
-
-    parts: dict[str, HiddenPart]
-    pairs: list[HiddenPair]
+OUTLINE_VERSION = 3
 
 
 @lru_cache(maxsize=64)
@@ -68,7 +42,8 @@ class Desk:
         self.media = library.media
         self._cache = ChunkCache()
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
-        self._recordings: dict[str, Recording] = {}
+        self.recordings = Recordings(library)
+        self.analysis = Analysis(library, self.recordings)
         self._lock = threading.Lock()
 
     def now(self, document: Session) -> ChunkedSession:
@@ -90,24 +65,11 @@ class Desk:
 
     def recording(self, file: str) -> Recording:
         """The measures of a recording, taken once and kept."""
-        if file in self._recordings:
-            return self._recordings[file]
-        key = f"recording:{MEASURE_VERSION}:{file}"
-        body = self.library.measure(key)
-        if body is None:
-            body = measure_recording(self.media.path(file))
-            self.library.keep_measure(key, body)
-        levels = Levels(**body["levels"])
-        facts = {k: body[k] for k in ("rate", "channels", "frames", "outline", "spectrum_db")}
-        found = Recording(levels=levels, hits_s=np.array(body["hits_s"]), **facts)
-        self._recordings[file] = found
-        return found
+        return self.recordings.of(file)
 
     def hits_s(self, part: Part) -> np.ndarray:
         """A part's hits in seconds from the start of the song."""
-        if part.file is None:
-            return np.empty(0)
-        return self.recording(part.file).hits_s + part.start_s
+        return self.recordings.hits_s(part)
 
     def plan(
         self, document: Session, hear: str, parts: list[str], move: str | None, *, treated: bool
@@ -137,7 +99,7 @@ class Desk:
         plan = make_plan(document, "mix")
         chunked = self.now(document)
         frames = self.frames(document)
-        key = f"mix-outline:{MEASURE_VERSION}:{plan_hash(plan, chunked)}:{columns}"
+        key = f"mix-outline:{OUTLINE_VERSION}:{plan_hash(plan, chunked)}:{columns}"
         body = self.library.measure(key)
         if body is None:
             collected = Outline(-(-frames // columns))
@@ -146,29 +108,6 @@ class Desk:
             body = np.round(collected.columns(), 4).tolist()
             self.library.keep_measure(key, body)
         return body
-
-    def table(self, document: Session) -> SongTable:
-        """Hidden shares of the whole song; computed once for each state of its sound."""
-        chunked = self.now(document)
-        frames = self.frames(document)
-        audible = [part for part in document.audible() if part.file is not None]
-        prints = [chunked.fingerprint((part.id, "after fader")) for part in audible]
-        level = document.listening_level_db_spl
-        key = f"table:{MEASURE_VERSION}:{content_hash([[p.id for p in audible], prints, level])}"
-        body = self.library.measure(key)
-        if body is None:
-            excitations = {part.id: chunked.in_the_mix(part.id, 0, frames) for part in audible}
-            hits = {part.id: self.hits_s(part) for part in audible}
-            parts, pairs = hidden_table(excitations, hits)
-            body = {
-                "parts": {k: [p.hidden_share, p.loudness_sone] for k, p in parts.items()},
-                "pairs": [pair.as_json() for pair in pairs],
-            }
-            self.library.keep_measure(key, body)
-        return SongTable(
-            {k: HiddenPart(*values) for k, values in body["parts"].items()},
-            [HiddenPair(**pair) for pair in body["pairs"]],
-        )
 
     def propose(self, document: Session, leader_id: str, yielder_id: str, start_s: float) -> Proposal:
         """Starting values for a duck, from 20 s of the song that begin near `start_s`."""
@@ -237,24 +176,3 @@ class Desk:
         if not targets:
             raise BadDocument("there is no part to print yet: bring in some files first")
         return targets
-
-
-def measure_recording(path: Path) -> dict:
-    """Everything that is measured once of a recording, as JSON values, in one pass."""
-    info = soundfile.info(str(path))
-    meter = LevelMeter(info.samplerate, info.channels)
-    outline = Outline(-(-info.frames // OUTLINE_COLUMNS))
-    hits = Hits(info.samplerate)
-    spectrum = AverageSpectrum(info.samplerate)
-    for block in files.read_blocks(path):
-        for part in (meter, outline, hits, spectrum):
-            part.write(block)
-    return {
-        "levels": meter.levels().as_json(),
-        "rate": info.samplerate,
-        "channels": info.channels,
-        "frames": info.frames,
-        "outline": np.round(outline.columns(), 4).tolist(),
-        "hits_s": np.round(hits.times_s(), 4).tolist(),
-        "spectrum_db": np.round(spectrum.levels_db(), 2).tolist(),
-    }

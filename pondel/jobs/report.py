@@ -2,38 +2,104 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
-from pondel.core.document import Session
+import numpy as np
+
+from pondel.core.advice.fights import RankedPair, ranked
+from pondel.core.advice.lengths import lengths_of
+from pondel.core.document import Part, Session, Zone
+from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.jobs.desk import Desk
+
+PROPOSED_PAIRS = 5
 
 
 def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, Any]:
-    """Levels of every part, hidden shares, pairs worst first, and the zones of the document."""
-    table = desk.table(document)
-    parts = []
-    for part in document.parts:
-        if part.file is None:
-            continue
-        recording = desk.recording(part.file)
-        found = table.parts.get(part.id)
-        parts.append(
-            {
-                "id": part.id,
-                "name": part.name,
-                "role": part.role,
-                **recording.levels.as_json(),
-                "hits": int(recording.hits_s.size),
-                "hidden_share": round(found.hidden_share, 4) if found else 0.0,
-                "loudness_sone": round(found.loudness_sone, 4) if found else 0.0,
-            }
-        )
+    """Levels, hits and home of every part, hidden shares, pairs worst first, and zones."""
+    table = desk.analysis.whole_table(document)
+    pairs = ranked(document, table)
     return {
         "session": session_id,
         "name": document.name,
         "rate": document.rate,
+        "tempo_bpm": document.tempo_bpm,
         "listening_level_db_spl": document.listening_level_db_spl,
-        "parts": parts,
-        "pairs": [pair.as_json() for pair in table.pairs],
-        "zones": [zone.model_dump(mode="json") for zone in document.zones],
+        "parts": [_part(desk, document, table, part) for part in document.parts if part.file],
+        "pairs": [_pair(table, one) for one in pairs],
+        "zones": [_zone(table, zone) for zone in document.zones],
+        "proposed_zones": _proposed(table, pairs),
+        "sections": [
+            {
+                "id": section.id,
+                "name": section.name,
+                "hidden_share": {
+                    part: _round(table.share(part, None, Scope((n,)))) for part in table.ids
+                },
+            }
+            for n, section in enumerate(document.sections)
+        ],
     }
+
+
+def _round(value: float | None) -> float | None:
+    return None if value is None else round(float(value), 4)
+
+
+def _part(desk: Desk, document: Session, table: HiddenTable, part: Part) -> dict[str, Any]:
+    file = part.file or ""
+    recording = desk.recording(file)
+    lengths, home = lengths_of(recording.hits(part)), recording.home
+    image = desk.recordings.image(file)
+    heard = part.id in table.ids
+    return {
+        "id": part.id,
+        "name": part.name,
+        "role": part.role,
+        **recording.levels.as_json(),
+        "after_fader_lufs": _shifted(recording.levels.integrated_lufs, part),
+        "after_fader_peak_dbfs": _shifted(recording.levels.sample_peak_dbfs, part),
+        "hits": int(desk.hits_s(part).size),
+        "hit_times_s": np.round(desk.hits_s(part), 4).tolist(),
+        "hit_length_20_s": _round(lengths.fall_20_s),
+        "hit_length_40_s": _round(lengths.fall_40_s),
+        "hit_gap_s": _round(lengths.gap_s),
+        "home_low_hz": _round(home.low_hz) if home else None,
+        "home_high_hz": _round(home.high_hz) if home else None,
+        "crossover_hz": _round(home.crossover_hz) if home else None,
+        "strongest_hz": [_round(hz) for hz in home.strongest_hz] if home else [],
+        "pitch_hz": _round(desk.recordings.pitch_hz(file)),
+        "correlation": _round(image.correlation),
+        "side_db": _round(image.side_db),
+        "mono_loss_db": _round(image.mono_loss_db),
+        "hidden_share": _round(table.share(part.id)) if heard else 0.0,
+        "hidden_on_hits": _round(table.share(part.id, None, Scope(on_hits=True))) if heard else 0.0,
+        "loudness_sone": _round(table.loudness_sone(part.id)) if heard else 0.0,
+    }
+
+
+def _shifted(level: float | None, part: Part) -> float | None:
+    return None if level is None else _round(level + part.trim_db + part.fader_db)
+
+
+def _pair(table: HiddenTable, one: RankedPair) -> dict[str, Any]:
+    rounded = {k: _round(v) if isinstance(v, float) else v for k, v in asdict(one.pair).items()}
+    return {**rounded, "weight": _round(one.weight)}
+
+
+def _zone(table: HiddenTable, zone: Zone) -> dict[str, Any]:
+    scope = Scope(zone_hz=(zone.low_hz, zone.high_hz))
+    pairs = [(zone.leads, by) for by in zone.gives_way]
+    known = [(a, b) for a, b in pairs if a in table.ids and b in table.ids]
+    shares = {by: _round(table.share(hidden, by, scope)) for hidden, by in known}
+    return {**zone.model_dump(mode="json"), "hidden_share": shares}
+
+
+def _proposed(table: HiddenTable, pairs: list[RankedPair]) -> list[dict[str, Any]]:
+    found = []
+    for one in pairs[:PROPOSED_PAIRS]:
+        for zone in table.zones(one.pair.hidden, one.pair.by):
+            rounded = {k: _round(v) for k, v in asdict(zone).items()}
+            found.append({"hidden": one.pair.hidden, "by": one.pair.by, **rounded})
+    return found

@@ -65,6 +65,7 @@ def warm_up() -> None:
     """Compile the kernels before the first edit needs them."""
     from pondel.core.dsp import filters
     from pondel.core.hearing.excitation import excite
+    from pondel.core.hearing.loudness import partial_loudness
     from pondel.core.measures.loudness import loudness_lufs
     from pondel.core.moves.compressor import Compressor, CompressorProcessor
 
@@ -73,4 +74,4 @@ def warm_up() -> None:
         CompressorProcessor(Compressor(id="warm"), 48000, channels).process(block, None)
         filters.Sections(filters.high_cut(100.0, 12, 48000), channels).process(block)
         loudness_lufs(block, 48000)
-        excite([block], 48000)
+        partial_loudness(excite([block], 48000).power)

@@ -16,10 +16,12 @@ import numpy as np
 from pondel.core.audio.media import Media
 from pondel.core.document import Session
 from pondel.core.engine import routing
+from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
-from pondel.core.engine.streams import Stream, pan_gains
-from pondel.core.hearing.excitation import Excitation, excite
+from pondel.core.engine.streams import Stream
+from pondel.core.hearing.excitation import Excitation, excitation_of
+from pondel.core.hearing.spectra import ear_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
@@ -140,27 +142,20 @@ class ChunkedSession:
     def in_the_mix(self, part_id: str, start: int, frames: int) -> Excitation:
         """Excitation of a part after its fader over a region, at the listening level.
 
-        Where the fader and pan act on all channels alike, a change of them needs no new analysis.
+        Where trim, fader and pan act on all channels alike, a change of them needs no new analysis.
         """
         part = self.session.part(part_id)
-        before: Node = (part_id, "before fader")
-        channels = self.node(before, start // self.frames).shape[1]
-        left, right = pan_gains(part.pan, channels)
-        if channels == 2 and left != right:
-            return self._excitation((part_id, "after fader"), start, frames)
-        level = 0.0 if part.mute else 10 ** (part.fader_db / 10)
-        gain = np.float32(level * (left**2 + right**2) / 2.0)
-        return Excitation(self._excitation(before, start, frames).power * gain)
-
-    def _excitation(self, node: Node, start: int, frames: int) -> Excitation:
-        level = self.session.listening_level_db_spl
-        key = ("excitation", self.fingerprint(node), start, frames, level)
-        return Excitation(
-            self._cache.get(
-                key,
-                lambda: excite(self.blocks(node, start, frames), self.session.rate, level).power,
-            )
+        source = ear_source(self.session, self._media, part, self._prints)
+        bands = self._cache.get(
+            ("ears", source.name, start, frames),
+            lambda: ear_spectrum(self._ear_blocks(source, start, frames), self.session.rate),
         )
+        return excitation_of(bands, self.session.listening_level_db_spl, source.gain)
+
+    def _ear_blocks(self, source: EarSource, start: int, frames: int) -> Iterator[np.ndarray]:
+        if source.file is not None:
+            return ear_blocks(self.session, self._media, source, start, frames)
+        return self.blocks(source.node, start, frames)
 
     def blocks(self, node: Node, start: int, frames: int) -> Iterator[np.ndarray]:
         """A region of a node in blocks of at most one chunk."""

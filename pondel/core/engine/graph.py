@@ -66,7 +66,7 @@ class Graph:
 
     def mix(self) -> Stream:
         """The sum of all audible parts, stereo."""
-        parts: list[Stream] = [self.node((part.id, "after fader")) for part in self._session.audible()]
+        parts: list[Stream] = [self.node((part.id, "after fader")) for part in self._session.summed()]
         return Sum(parts) if parts else Faded(Silence(), Part(id="none", name="none", file=""))
 
     def key(self, part: Part, move: Move) -> Stream | None:

@@ -41,7 +41,7 @@ def make_plan(
     if hear not in HEARS:
         raise BadDocument(f"the deck can play {', '.join(HEARS)}, not {hear!r}")
     if hear == "mix":
-        return Plan("mix", tuple(part.id for part in session.audible()))
+        return Plan("mix", tuple(part.id for part in session.summed()))
     chosen = tuple(dict.fromkeys(session.part(part_id).id for part_id in parts or []))
     if not chosen:
         raise BadDocument("choose a part to hear first")

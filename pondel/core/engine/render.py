@@ -73,7 +73,7 @@ def regions(
 def run_up(session: Session, target: Target) -> int:
     """Frames a render of the target must start early."""
     if target == MIX:
-        nodes: list[Node] = [(part.id, "after fader") for part in session.audible()]
+        nodes: list[Node] = [(part.id, "after fader") for part in session.summed()]
         return max((routing.run_up_frames(session, node) for node in nodes), default=0)
     return routing.run_up_frames(session, target)
 

@@ -31,13 +31,13 @@ def key_of(session: Session, move: Move) -> Key | None:
 
 
 def senders(session: Session, part_id: str) -> list[tuple[Part, Tap, float]]:
-    """The parts that send to a return, with tap and level in dB."""
-    return [
-        (part, send.tap, send.level_db)
-        for part in session.parts
-        for send in part.sends
-        if send.to == part_id
-    ]
+    """The parts that send to a return, with tap and level in dB; a group's members among them."""
+    found: list[tuple[Part, Tap, float]] = []
+    for part in session.parts:
+        found += [(part, send.tap, send.level_db) for send in part.sends if send.to == part_id]
+        if part.group == part_id and not part.silent_key:
+            found.append((part, "after fader", 0.0))
+    return found
 
 
 def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node]:

@@ -1,8 +1,8 @@
 """How strongly each place along the ear's frequency scale is driven, moment by moment.
 
-A first, simple form: fixed rounded-exponential filters on the ERB-number scale (Moore and
-Glasberg 1983; Glasberg and Moore 1990, equations 3 and 4), without level-dependent spread,
-and an absolute threshold after Terhardt (1979).
+Rounded-exponential filters whose lower skirt grows shallower with level, so that lows spread
+upward the more the louder they are: Moore, Glasberg and Baer, JAES 45(4), 1997, section 2.2,
+equations 3 to 6 (after Glasberg and Moore 1990).
 """
 
 from __future__ import annotations
@@ -12,43 +12,24 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import get_window
+from numba import njit
 
-FRAME_S = 0.020
-WINDOW_S = 0.085
-LOWEST_CAM = 1.0
-HIGHEST_CAM = 38.0
-CAM_STEP = 0.5
+from pondel.core.hearing.ear import transmission_db
+from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, erb_hz
+from pondel.core.hearing.spectra import ear_spectrum
+
 REFERENCE_DBFS = -20.0
-
-
-def cam_of(hz: np.ndarray | float) -> np.ndarray:
-    """ERB number of a frequency (Glasberg and Moore 1990, equation 4)."""
-    return 21.366 * np.log10(0.004368 * np.asarray(hz) + 1.0)
-
-
-def hz_of(cam: np.ndarray | float) -> np.ndarray:
-    """Frequency of an ERB number."""
-    return (10.0 ** (np.asarray(cam) / 21.366) - 1.0) / 0.004368
-
-
-def erb_hz(hz: np.ndarray | float) -> np.ndarray:
-    """Equivalent rectangular bandwidth (Glasberg and Moore 1990, equation 3)."""
-    return 24.673 * (0.004368 * np.asarray(hz) + 1.0)
-
-
-CENTRES_HZ = hz_of(np.arange(LOWEST_CAM, HIGHEST_CAM + 1e-9, CAM_STEP))
-
-
-def threshold_db_spl(hz: np.ndarray) -> np.ndarray:
-    """Threshold in quiet (Terhardt 1979, equation 1)."""
-    khz = np.asarray(hz) / 1000.0
-    return 3.64 * khz**-0.8 - 6.5 * np.exp(-0.6 * (khz - 3.3) ** 2) + 1e-3 * khz**4
+NORMAL_DB_SPL = 83.0
+STANDARD_LEVEL_DB = 51.0
+LOUDEST_DB = 120
+INAUDIBLE_POWER = 1e-3
+COVERED = 1e-5
+"""A band this far below what surrounds it adds nothing anywhere."""
 
 
 @dataclass(frozen=True)
 class Excitation:
-    """Power at each place relative to 0 dB SPL, float32 (frames, bands), a frame every 20 ms."""
+    """Power at each place of `PLACES_HZ` re 0 dB SPL; float32 (frames, places), one every 10 ms."""
 
     power: np.ndarray
 
@@ -57,52 +38,74 @@ class Excitation:
         return Excitation(self.power + other.power)
 
 
-@lru_cache(maxsize=8)
-def _filters(rate: int, size: int) -> np.ndarray:
-    """Weights of each FFT bin in each band, float32 (bins, bands)."""
-    bins = np.fft.rfftfreq(size, 1.0 / rate)[:, np.newaxis]
-    centres = CENTRES_HZ[np.newaxis, :]
-    sharpness = 4.0 * centres / erb_hz(centres)
-    away = sharpness * np.abs(bins - centres) / centres
-    weights = (1.0 + away) * np.exp(-away)
-    weights[bins[:, 0] < 15.0] = 0.0
-    return weights.astype(np.float32)
+def skirts(level_db: np.ndarray, centre_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Slope p of a filter's lower skirt at an input level per ERB, and of its upper one.
 
-
-def excite(blocks: Iterable[np.ndarray], rate: int, listening_level_db_spl: float = 83.0) -> Excitation:
-    """Excitation of a stream of float32 blocks (frames, channels).
-
-    -20 dBFS RMS plays at the listening level; the power of the channels is averaged.
+    MGB 1997, equation 5: p_l = p(51) - 0.35 (p(51) / p(51, 1 kHz)) (X - 51).
     """
-    size = 1 << round(np.log2(rate * WINDOW_S))
-    hop = round(rate * FRAME_S)
-    window = get_window("hann", size).astype(np.float32)
-    calibration_db = listening_level_db_spl - REFERENCE_DBFS
-    scale = 2.0 / (size * float((window.astype(np.float64) ** 2).sum())) * 10 ** (calibration_db / 10)
-    weights = _filters(rate, size) * np.float32(scale)
-    rows: list[np.ndarray] = []
-    # Half a window of silence in front, so that frame n is centred on n x 20 ms.
-    waiting: np.ndarray | None = None
-    for block in blocks:
-        if waiting is None:
-            waiting = np.zeros((size // 2, block.shape[1]), np.float32)
-        waiting = np.concatenate([waiting, block])
-        waiting = _take(waiting, window, hop, weights, rows)
-    if waiting is None:
-        return Excitation(np.zeros((0, CENTRES_HZ.size), np.float32))
-    end = np.zeros((size // 2, waiting.shape[1]), np.float32)
-    _take(np.concatenate([waiting, end]), window, hop, weights, rows)
-    return Excitation(np.concatenate(rows) if rows else np.zeros((0, CENTRES_HZ.size), np.float32))
+    upper = 4.0 * centre_hz / erb_hz(centre_hz)
+    at_1_khz = 4.0 * 1000.0 / erb_hz(1000.0)
+    lower = upper * (1.0 - 0.35 * (level_db - STANDARD_LEVEL_DB) / at_1_khz)
+    return lower, upper
 
 
-def _take(waiting, window, hop, weights, rows) -> np.ndarray:
-    size = window.size
-    count = (waiting.shape[0] - size) // hop + 1
-    if count <= 0:
-        return waiting
-    frames = np.lib.stride_tricks.sliding_window_view(waiting, size, axis=0)[: count * hop : hop]
-    for first in range(0, count, 256):
-        bins = np.fft.rfft(frames[first : first + 256] * window, axis=2)
-        power = (bins.real**2 + bins.imag**2).mean(axis=1).astype(np.float32)
-        rows.append(power @ weights)
-    return waiting[count * hop :]
+def _filtered(bands_hz: np.ndarray, centres_hz: np.ndarray, level_db: float) -> np.ndarray:
+    """Weight of a component of each band at each centre, (bands, centres)."""
+    away = (bands_hz[:, None] - centres_hz[None, :]) / centres_hz[None, :]
+    lower, upper = skirts(np.asarray(level_db), centres_hz[None, :])
+    steep = np.where(away < 0, lower, upper) * np.abs(away)
+    return (1.0 + steep) * np.exp(-steep)
+
+
+@lru_cache(maxsize=1)
+def _tables() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Transmission per band, weights for the level around each band, spread at each whole dB."""
+    carried = 10 ** (transmission_db(BANDS_HZ) / 10)
+    around = _filtered(BANDS_HZ, BANDS_HZ, STANDARD_LEVEL_DB)
+    levels = np.arange(LOUDEST_DB + 1, dtype=float)
+    spread = np.stack([_filtered(BANDS_HZ, PLACES_HZ, level) for level in levels], axis=1)
+    return (
+        carried.astype(np.float32),
+        around.astype(np.float32),
+        np.ascontiguousarray(spread, np.float32),
+    )
+
+
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _spread(power, around, around_db, tables, out):
+    """Add each band's power to all places, through the filters that hold at its level."""
+    loudest = tables.shape[1] - 1
+    for f in range(power.shape[0]):
+        row = out[f]
+        for b in range(power.shape[1]):
+            given = power[f, b]
+            if given < max(np.float32(INAUDIBLE_POWER), np.float32(COVERED) * around[f, b]):
+                continue
+            level = min(max(int(around_db[f, b] + np.float32(0.5)), 0), loudest)
+            weights = tables[b, level]
+            for c in range(row.size):
+                row[c] += given * weights[c]
+
+
+def excitation_of(
+    band_power: np.ndarray, listening_level_db_spl: float = NORMAL_DB_SPL, gain: float = 1.0
+) -> Excitation:
+    """Excitation by the power in each band, mean square re full scale, float32 (frames, bands).
+
+    -20 dBFS RMS plays at the listening level; `gain` is a factor of power on top.
+    """
+    carried, around, tables = _tables()
+    calibration = gain * 10 ** ((listening_level_db_spl - REFERENCE_DBFS) / 10)
+    inside = band_power * (carried * np.float32(calibration))
+    near = inside @ around
+    near_db = (10.0 * np.log10(np.maximum(near, np.float32(1e-10)))).astype(np.float32)
+    out = np.zeros((inside.shape[0], PLACES_HZ.size), np.float32)
+    _spread(inside, near, near_db, tables, out)
+    return Excitation(out)
+
+
+def excite(
+    blocks: Iterable[np.ndarray], rate: int, listening_level_db_spl: float = NORMAL_DB_SPL
+) -> Excitation:
+    """Excitation of a stream of float32 blocks (frames, channels)."""
+    return excitation_of(ear_spectrum(blocks, rate), listening_level_db_spl)

@@ -1,16 +1,50 @@
-"""Hits: the moments at which a part strikes."""
+"""Hits: the moments at which a part strikes, and how long each one lasts."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 STEP_S = 0.001
-LEAST_RISE_DB = 8.0
+REACH = 20
 LEAST_GAP_S = 0.060
-FLOOR_DB = -45.0
+DEEPEST_DB = -70.0
 FALL_MS = 12.0
+PEAK_WITHIN = 60
+NEAR_S = 0.030
+STRUCK_ANEW = 0.1
+MIDDLE = 0.5
+_SENSITIVITIES = (0.0, MIDDLE, 1.0)
+_LEAST_RISE_DB = (14.0, 8.0, 3.0)
+_LEAST_LEVEL_DB = (-10.0, -26.0, -60.0)
+
+
+@dataclass(frozen=True)
+class Onset:
+    """A possible hit: when it begins, how far the level rises, and how loud it gets.
+
+    `level_db` is relative to the loudest onset of the part; `length_20_s` and `length_40_s` are
+    the times until it has fallen by 20 and 40 dB from its peak, None when the next hit comes first.
+    """
+
+    time_s: float
+    rise_db: float
+    level_db: float
+    length_20_s: float | None
+    length_40_s: float | None
+
+    def as_json(self) -> list[float | None]:
+        return [
+            round(self.time_s, 4),
+            round(self.rise_db, 2),
+            round(self.level_db, 2),
+            None if self.length_20_s is None else round(self.length_20_s, 3),
+            None if self.length_40_s is None else round(self.length_40_s, 3),
+        ]
 
 
 @njit(nogil=True, cache=True)
@@ -21,6 +55,19 @@ def _follow(power, decay):
         level = max(power[i], level * decay)
         out[i] = level
     return out
+
+
+@njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"})
+def _step_powers(block, step, out):
+    """Mean square of all channels in each step of (frames, channels)."""
+    flat = block.ravel()
+    size = step * block.shape[1]
+    for k in range(out.size):
+        given = flat[k * size : (k + 1) * size]
+        total = np.float32(0.0)
+        for i in range(size):
+            total += given[i] * given[i]
+        out[k] = total / size
 
 
 class Hits:
@@ -36,42 +83,89 @@ class Hits:
         """Add float32 (frames, channels)."""
         joined = np.concatenate([self._rest, block]) if self._rest.shape[0] else block
         whole = joined.shape[0] // self._step * self._step
-        squares = np.square(joined[:whole], dtype=np.float64).mean(axis=1)
-        self._powers.append(squares.reshape(-1, self._step).mean(axis=1))
+        powers = np.empty(whole // self._step)
+        _step_powers(np.ascontiguousarray(joined[:whole]), self._step, powers)
+        self._powers.append(np.nan_to_num(powers, nan=0.0, posinf=0.0))
         self._rest = joined[whole:]
 
-    def times_s(self) -> np.ndarray:
-        """Seconds of each hit, rising.
+    def onsets(self) -> list[Onset]:
+        """Everything that may be a hit, rising in time: each rise of 3 dB or more within 20 ms.
 
-        A hit is a rise of at least 8 dB within 20 ms that reaches to within 45 dB of the
-        loudest; its moment is where the rise begins, a tenth of its power up.
+        The moment is where the rise begins, a tenth of its power up.
         """
         power = np.concatenate(self._powers) if self._powers else np.empty(0)
         if power.size < 50 or power.max() <= 1e-12:
-            return np.empty(0)
+            return []
         # A peak follower bridges the cycles of low notes and keeps the rise where it is.
         envelope = _follow(power, float(np.exp(-STEP_S * 1000 / FALL_MS)))
-        floor = envelope.max() * 10 ** (FLOOR_DB / 10)
-        level = 10.0 * np.log10(envelope + floor)
-        reach = 20
-        before = minimum_filter1d(level, reach, origin=reach // 2 - 1, mode="nearest")
-        after = maximum_filter1d(level, reach, origin=-(reach // 2), mode="nearest")
+        level = 10.0 * np.log10(envelope + envelope.max() * 10 ** (DEEPEST_DB / 10))
+        before = minimum_filter1d(level, REACH, origin=REACH // 2 - 1, mode="nearest")
+        after = maximum_filter1d(level, REACH, origin=-(REACH // 2), mode="nearest")
         rise = after - before
-        summit = maximum_filter1d(rise, 2 * reach + 1)
-        found: list[float] = []
-        for i in np.flatnonzero((rise >= LEAST_RISE_DB) & (rise >= summit)):
-            at = self._start_of_rise(power, envelope, int(i), reach)
-            if not found or at - found[-1] >= LEAST_GAP_S:
-                found.append(at)
-        return np.array(found)
+        summit = maximum_filter1d(rise, 2 * REACH + 1)
+        starts: list[int] = []
+        rises: list[float] = []
+        for i in np.flatnonzero((rise >= _LEAST_RISE_DB[-1]) & (rise >= summit)):
+            at = _start_of_rise(power, envelope, int(i))
+            if not starts or (at - starts[-1]) * self._step_s >= LEAST_GAP_S:
+                starts.append(at)
+                rises.append(float(rise[i]))
+        return self._described(envelope, starts, rises)
 
-    def _start_of_rise(self, power: np.ndarray, envelope: np.ndarray, i: int, reach: int) -> float:
-        first, last = max(0, i - reach), min(envelope.size, i + 2 * reach)
-        base = envelope[first : i + 1].min()
-        top = envelope[i:last].max()
-        enough = base + 0.1 * (top - base)
-        above = np.flatnonzero(power[first:last] >= enough)
-        return (first + int(above[0])) * self._step_s
+    def _described(self, envelope: np.ndarray, starts: list[int], rises: list[float]) -> list[Onset]:
+        peaks = [int(envelope[s : s + PEAK_WITHIN].argmax()) + s for s in starts]
+        heights = envelope[peaks]
+        loudest = heights.max() if heights.size else 1.0
+        struck = np.array(rises) >= _LEAST_RISE_DB[1]
+        found = []
+        for n, (start, peak) in enumerate(zip(starts, peaks, strict=True)):
+            # A tail goes on through what is much weaker than its hit, and through its own beats.
+            anew = (heights[n + 1 :] >= STRUCK_ANEW * heights[n]) & struck[n + 1 :]
+            later = np.flatnonzero(anew)
+            end = starts[n + 1 + int(later[0])] if later.size else envelope.size
+            tail = envelope[peak:end]
+            lengths = [self._fall_s(tail, peak - start, db) for db in (-20.0, -40.0)]
+            level_db = 10.0 * float(np.log10(heights[n] / loudest))
+            found.append(Onset(start * self._step_s, rises[n], level_db, *lengths))
+        return found
+
+    def _fall_s(self, tail: np.ndarray, rise_steps: int, by_db: float) -> float | None:
+        below = np.flatnonzero(tail <= tail[0] * 10 ** (by_db / 10))
+        return (int(below[0]) + rise_steps) * self._step_s if below.size else None
+
+    def times_s(self, sensitivity: float = MIDDLE) -> np.ndarray:
+        """Seconds of each hit, rising."""
+        return times_s(hits_among(self.onsets(), sensitivity))
+
+
+def _start_of_rise(power: np.ndarray, envelope: np.ndarray, i: int) -> int:
+    first, last = max(0, i - REACH), min(envelope.size, i + 2 * REACH)
+    base = envelope[first : i + 1].min()
+    top = envelope[i:last].max()
+    above = np.flatnonzero(power[first:last] >= base + 0.1 * (top - base))
+    return first + int(above[0])
+
+
+def hits_among(onsets: Sequence[Onset], sensitivity: float = MIDDLE) -> list[Onset]:
+    """The onsets that count as hits at a sensitivity from 0 (only the boldest) to 1 (every stir).
+
+    In the middle a hit rises by 8 dB and lies within 26 dB of the loudest: ghost notes count,
+    the bleed of other parts does not.
+    """
+    rise = float(np.interp(sensitivity, _SENSITIVITIES, _LEAST_RISE_DB))
+    level = float(np.interp(sensitivity, _SENSITIVITIES, _LEAST_LEVEL_DB))
+    return [onset for onset in onsets if onset.rise_db >= rise and onset.level_db >= level]
+
+
+def times_s(onsets: Sequence[Onset]) -> np.ndarray:
+    """Their times in seconds."""
+    return np.array([onset.time_s for onset in onsets], np.float64)
+
+
+def corrected(found_s: np.ndarray, added_s: Sequence[float], removed_s: Sequence[float]) -> np.ndarray:
+    """Hits with those taken out that lie within 30 ms of a removed one, and others added."""
+    kept = [t for t in found_s if all(abs(t - r) > NEAR_S for r in removed_s)]
+    return np.unique(np.round(np.array([*kept, *added_s], np.float64), 5))
 
 
 def gap_s(times_s: np.ndarray) -> float | None:

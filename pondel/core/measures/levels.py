@@ -19,7 +19,7 @@ CLIP_LEVEL = 0.9999
 CLIP_RUN = 2
 OVERSAMPLING = 4
 TAPS_PER_PHASE = 24
-TILE = 64
+TILE = 256
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ def _interpolator() -> np.ndarray:
     """The three fractional phases of a fourfold interpolator, float32 (3, taps)."""
     taps = firwin(OVERSAMPLING * TAPS_PER_PHASE + 1, 1 / OVERSAMPLING, window=("kaiser", 6.0))
     phases = [OVERSAMPLING * taps[p::OVERSAMPLING][:TAPS_PER_PHASE] for p in (1, 2, 3)]
-    return np.array([phase / phase.sum() for phase in phases], np.float32)
+    return np.array([(phase / phase.sum())[::-1] for phase in phases], np.float32)
 
 
 PHASES = _interpolator()
@@ -54,30 +54,40 @@ OVERSHOOT = float(np.abs(PHASES).sum(axis=1).max())
 """The most an interpolated value can exceed the samples it is made of."""
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@njit(
+    nogil=True,
+    cache=True,
+    error_model="numpy",
+    fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"},
+)
 def _true_peak(samples, phases, overshoot, best):
     """Largest interpolated magnitude in one channel, at least `best`.
 
-    A tile whose samples cannot add up to more than `best` is passed over.
+    A tile whose samples cannot add up to more than `best` is passed over. `phases` is float32
+    (phases, taps), the taps in the order in which they meet the samples, a multiple of four.
     """
     taps = phases.shape[1]
     between = np.empty(TILE, np.float32)
     for start in range(0, samples.size - taps + 1, TILE):
         size = min(TILE, samples.size - taps + 1 - start)
+        given = samples[start : start + size + taps - 1]
         loudest = np.float32(0.0)
-        for i in range(start, start + size + taps - 1):
-            loudest = max(loudest, abs(samples[i]))
+        for i in range(given.size):
+            loudest = max(loudest, abs(given[i]))
         if loudest * overshoot <= best:
             continue
         for p in range(phases.shape[0]):
-            between[:size] = np.float32(0.0)
-            for t in range(taps):
-                weight = phases[p, t]
-                first = start + taps - 1 - t
-                for i in range(size):
-                    between[i] += weight * samples[first + i]
+            found = between[:size]
             for i in range(size):
-                best = max(best, abs(between[i]))
+                found[i] = np.float32(0.0)
+            for t in range(0, taps, 4):
+                w0, w1, w2, w3 = phases[p, t], phases[p, t + 1], phases[p, t + 2], phases[p, t + 3]
+                s0, s1 = given[t : t + size], given[t + 1 : t + 1 + size]
+                s2, s3 = given[t + 2 : t + 2 + size], given[t + 3 : t + 3 + size]
+                for i in range(size):
+                    found[i] += (w0 * s0[i] + w1 * s1[i]) + (w2 * s2[i] + w3 * s3[i])
+            for i in range(size):
+                best = max(best, abs(found[i]))
     return best
 
 

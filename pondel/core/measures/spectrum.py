@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import numpy as np
+from scipy import fft
 from scipy.signal import get_window
 
 POINTS_PER_OCTAVE = 24
@@ -39,21 +40,24 @@ class AverageSpectrum:
         """Add float32 (frames, channels)."""
         joined = block if self._waiting is None else np.concatenate([self._waiting, block])
         hop = self._size // 2
-        while joined.shape[0] >= self._size:
-            self._add(joined[: self._size])
-            joined = joined[hop:]
+        count = max(0, (joined.shape[0] - self._size) // hop + 1)
+        if count:
+            frames = np.lib.stride_tricks.sliding_window_view(joined, self._size, axis=0)
+            self._add(frames[: count * hop : hop])
+            joined = joined[count * hop :]
         self._waiting = joined
 
-    def _add(self, frame: np.ndarray) -> None:
-        bins = np.fft.rfft(frame * self._window[:, np.newaxis], axis=0)
-        self._power += (bins.real**2 + bins.imag**2).mean(axis=1)
-        self._count += 1
+    def _add(self, frames: np.ndarray) -> None:
+        """Add (frames, channels, size)."""
+        bins = fft.rfft(frames * self._window, axis=2)
+        self._power += (bins.real**2 + bins.imag**2).mean(axis=1).sum(axis=0)
+        self._count += frames.shape[0]
 
     def levels_db(self) -> np.ndarray:
         """dBFS (RMS) in the band around each point of `axis_hz`."""
         if self._waiting is not None and self._waiting.shape[0] and self._count == 0:
-            frame = np.zeros((self._size, self._waiting.shape[1]), np.float32)
-            frame[: self._waiting.shape[0]] = self._waiting[: self._size]
+            frame = np.zeros((1, self._waiting.shape[1], self._size), np.float32)
+            frame[0, :, : self._waiting.shape[0]] = self._waiting[: self._size].T
             self._add(frame)
         scale = 2.0 / (self._size * float((self._window.astype(np.float64) ** 2).sum()))
         power = self._power * scale / max(self._count, 1)

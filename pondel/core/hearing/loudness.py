@@ -1,0 +1,152 @@
+"""Loudness at each place: alone, and in the presence of other sounds.
+
+Specific loudness and specific partial loudness after Moore, Glasberg and Baer, "A model for the
+prediction of thresholds, loudness, and partial loudness", JAES 45(4), 1997, equations 7, 9 and
+17 to 20; smoothing over time after Glasberg and Moore, JAES 50(5), 2002, section 2.6. A sound
+reaches both ears alike.
+"""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+
+import numpy as np
+from numba import njit
+
+from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
+from pondel.core.hearing.ear import CONSTANTS
+from pondel.core.hearing.scale import CAM_STEP
+from pondel.core.hearing.spectra import FRAME_S
+
+SCALE = 0.0917
+"""C of the model for both ears, so that 1 kHz at 40 dB SPL in a frontal free field is 1 sone."""
+AUDIBLE_SONE = 0.05
+"""A part counts as sounding in the frames in which it is at least this loud."""
+ATTACK_S = 0.0217
+RELEASE_S = 0.0495
+TILE = 8
+LEAST = np.float32(1e-20)
+
+_TABLE = np.stack(
+    [
+        CONSTANTS.quiet,
+        CONSTANTS.gain,
+        CONSTANTS.exponent,
+        CONSTANTS.offset,
+        CONSTANTS.detection,
+    ]
+).astype(np.float32)
+_QUIET, _GAIN, _EXPONENT, _OFFSET, _DETECTION = range(5)
+
+
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _raise(values, exponents, scratch):
+    """values (frames, places) to the power of each place's exponent, in place."""
+    flat = values.ravel()
+    amplitude_to_db(flat, scratch)
+    places = exponents.size
+    for first in range(0, flat.size, places):
+        for b in range(places):
+            scratch[first + b] *= exponents[b]
+    db_to_amplitude(scratch, flat)
+
+
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
+    """Specific partial loudness of a few frames, without its scale; float32 (frames, places)."""
+    frames, places = signal.shape
+    both, masked, others = work[0, :frames], work[1, :frames], work[2, :frames]
+    ratio, fade = work[3, :frames], work[4, :frames]
+    scratch = work[5].ravel()[: frames * places]
+    one, two = np.float32(1.0), np.float32(2.0)
+    for f in range(frames):
+        for b in range(places):
+            s = max(signal[f, b], LEAST)
+            e = max(noise[f, b], np.float32(0.0))
+            masking = e * table[_DETECTION, b] + table[_QUIET, b]
+            gain, offset = table[_GAIN, b], table[_OFFSET, b]
+            both[f, b] = (s + e) * gain + offset
+            masked[f, b] = (e + masking) * gain + offset
+            others[f, b] = e * gain + offset
+            ratio[f, b] = masking / s
+    amplitude_to_db(ratio.ravel(), scratch)
+    for i in range(scratch.size):
+        scratch[i] *= np.float32(0.3)
+    db_to_amplitude(scratch, fade.ravel())
+    _raise(both, table[_EXPONENT], scratch)
+    _raise(masked, table[_EXPONENT], scratch)
+    _raise(others, table[_EXPONENT], scratch)
+    for f in range(frames):
+        for b in range(places):
+            above = both[f, b] - at_offset[b] - (masked[f, b] - at_quiet[b]) * fade[f, b]
+            x = two / (one + ratio[f, b])
+            at_threshold = (at_quiet[b] - at_offset[b]) / (masked[f, b] - others[f, b])
+            below = x * np.sqrt(x) * at_threshold * (both[f, b] - others[f, b])
+            heard = above if ratio[f, b] < one else below
+            out[f, b] = max(heard, np.float32(0.0))
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _partial(signal, noise, table, at_offset, at_quiet, scale, out):
+    work = np.empty((6, TILE, signal.shape[1]), np.float32)
+    for first in range(0, signal.shape[0], TILE):
+        last = min(first + TILE, signal.shape[0])
+        rows = out[first:last]
+        _partial_tile(signal[first:last], noise[first:last], table, at_offset, at_quiet, work, rows)
+        for f in range(rows.shape[0]):
+            for b in range(rows.shape[1]):
+                rows[f, b] *= scale
+
+
+@lru_cache(maxsize=1)
+def _edges() -> tuple[np.ndarray, np.ndarray]:
+    """A^alpha and (G E_quiet + A)^alpha, through the same arithmetic as everything else."""
+    rows = [_TABLE[_OFFSET], _TABLE[_QUIET] * _TABLE[_GAIN] + _TABLE[_OFFSET]]
+    for row in rows:
+        _raise(row[np.newaxis], _TABLE[_EXPONENT], np.empty(row.size, np.float32))
+    return rows[0], rows[1]
+
+
+def partial_loudness(power: np.ndarray, others: np.ndarray | None = None) -> np.ndarray:
+    """Loudness per Cam, in sones, of an excitation heard among others; float32 (frames, places).
+
+    MGB 1997, equations 18 and 19: above the masked threshold and below it. Without `others` they
+    turn into equations 7 and 9, the loudness in quiet. Both are powers re 0 dB SPL.
+    """
+    signal = np.ascontiguousarray(power, np.float32)
+    noise = np.zeros_like(signal) if others is None else np.ascontiguousarray(others, np.float32)
+    out = np.empty_like(signal)
+    at_offset, at_quiet = _edges()
+    _partial(signal, noise, _TABLE, at_offset, at_quiet, np.float32(SCALE), out)
+    return out
+
+
+def total_sone(specific: np.ndarray) -> np.ndarray:
+    """Loudness of each frame, in sones: the sum of specific loudness over the places."""
+    return specific.sum(axis=-1) * CAM_STEP
+
+
+@njit(nogil=True, cache=True)
+def _smooth(loudness, attack, release):
+    out = np.empty_like(loudness)
+    now = 0.0
+    for i in range(loudness.size):
+        share = attack if loudness[i] > now else release
+        now += share * (loudness[i] - now)
+        out[i] = now
+    return out
+
+
+def short_term(loudness: np.ndarray) -> np.ndarray:
+    """Short-term loudness of instantaneous loudness, (frames,), a frame every 10 ms.
+
+    GM 2002, equation 14: quick to rise (22 ms), slower to fall (50 ms).
+    """
+    attack, release = (1.0 - math.exp(-FRAME_S / t) for t in (ATTACK_S, RELEASE_S))
+    return _smooth(loudness.astype(np.float64), attack, release)
+
+
+def sounding(specific: np.ndarray) -> np.ndarray:
+    """In which frames a part sounds, by its short-term loudness alone; bool (frames,)."""
+    return short_term(total_sone(specific)) > AUDIBLE_SONE

@@ -1,0 +1,131 @@
+"""Where a part lives: the edges of its energy, its strongest bands, its pitch."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+
+import numpy as np
+
+from pondel.core.measures.spectrum import POINTS_PER_OCTAVE, axis_hz
+
+KEPT_SHARE = 0.9
+STRONGEST = 3
+BAND_POINTS = POINTS_PER_OCTAVE // 3
+FADED_DB = -25.0
+PITCH_FROM_S = 0.06
+PITCH_FOR_S = 0.25
+PITCH_LOW_HZ = 25.0
+PITCH_HIGH_HZ = 1000.0
+NOTES = ("C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
+
+
+@dataclass(frozen=True)
+class Home:
+    """Where a part's energy lies.
+
+    Between `low_hz` and `high_hz` lie nine tenths of it, a twentieth on either side; below
+    `crossover_hz` lie nine tenths. `strongest_hz` are the centres of its strongest third-octaves.
+    """
+
+    low_hz: float
+    high_hz: float
+    crossover_hz: float
+    strongest_hz: tuple[float, ...]
+
+    def as_json(self) -> dict:
+        return asdict(self)
+
+
+def home_of(levels_db: np.ndarray) -> Home | None:
+    """From an average spectrum at `axis_hz`, in dBFS; None when the part is silent."""
+    hz = axis_hz()
+    power = 10.0 ** (np.asarray(levels_db) / 10.0)
+    if power.max() <= 1e-13:
+        return None
+    # The points' bands overlap evenly, so that their sum is the energy up to a factor.
+    risen = np.cumsum(power) / power.sum()
+
+    def edge(share: float) -> float:
+        # What has risen at a point is what lies below the upper edge of its twenty-fourth octave.
+        edges = hz * 2.0 ** (0.5 / POINTS_PER_OCTAVE)
+        return float(np.exp(np.interp(share, risen, np.log(edges))))
+
+    tail = (1.0 - KEPT_SHARE) / 2.0
+    return Home(edge(tail), edge(1.0 - tail), edge(KEPT_SHARE), _strongest(hz, levels_db))
+
+
+def _strongest(hz: np.ndarray, levels_db: np.ndarray) -> tuple[float, ...]:
+    left = np.array(levels_db, np.float64)
+    least = left.max() + FADED_DB
+    found: list[float] = []
+    while len(found) < STRONGEST and left.max() > least:
+        at = int(np.argmax(left))
+        if _is_peak(np.asarray(levels_db), at):
+            found.append(float(hz[at]))
+        left[max(0, at - BAND_POINTS) : at + BAND_POINTS + 1] = -np.inf
+    return tuple(found)
+
+
+def _is_peak(levels_db: np.ndarray, at: int) -> bool:
+    return bool(levels_db[at] >= levels_db[max(0, at - 1) : at + 2].max())
+
+
+def pitch_hz(samples: np.ndarray, rate: int) -> float | None:
+    """Pitch of a short stretch, float (frames,); None when it has none between 25 Hz and 1 kHz.
+
+    The highest peak of the autocorrelation, normalised by its own taper (Boersma 1993), and
+    refined by a parabola through its neighbours.
+    """
+    given = np.asarray(samples, np.float64) - np.mean(samples)
+    if given.size < 3 * rate / PITCH_HIGH_HZ or np.abs(given).max() < 1e-5:
+        return None
+    window = np.hanning(given.size)
+    size = 1 << int(np.ceil(np.log2(2 * given.size)))
+
+    def correlation(x: np.ndarray) -> np.ndarray:
+        return np.fft.irfft(np.abs(np.fft.rfft(x, size)) ** 2)[: given.size]
+
+    raw, taper = correlation(given * window), correlation(window)
+    lags = np.arange(given.size)
+    plain = raw / raw[0] / np.maximum(taper / taper[0], 1e-3)
+    # Nothing counts before the correlation has fallen from its peak at no lag at all.
+    fallen = int(np.argmax(plain < 0.5))
+    usable = (lags >= max(rate / PITCH_HIGH_HZ, fallen)) & (
+        lags <= min(rate / PITCH_LOW_HZ, 0.6 * given.size)
+    )
+    normal = np.where(usable & (fallen > 0), plain, -1.0)
+    best = float(normal.max())
+    if best < 0.6:
+        return None
+    # The first lag that is nearly as good as the best one is the period, not a multiple of it.
+    peaks = np.flatnonzero((normal[1:-1] >= normal[:-2]) & (normal[1:-1] >= normal[2:])) + 1
+    strong = peaks[normal[peaks] >= 0.93 * best]
+    if not strong.size:
+        return None
+    lag = int(strong[0])
+    left, middle, right = normal[lag - 1], normal[lag], normal[lag + 1]
+    bend = left - 2.0 * middle + right
+    shift = 0.5 * (left - right) / bend if bend < 0 else 0.0
+    return rate / (lag + shift)
+
+
+def usual_pitch_hz(
+    mono: np.ndarray, rate: int, hits_s: np.ndarray, most_hits: int = 40
+) -> float | None:
+    """The median pitch after the hits, from 60 ms on; None when fewer than half have one."""
+    chosen = hits_s[:: max(1, len(hits_s) // most_hits)]
+    pitches = []
+    for hit in chosen:
+        first = round((hit + PITCH_FROM_S) * rate)
+        pitches.append(pitch_hz(mono[first : first + round(PITCH_FOR_S * rate)], rate))
+    known = [pitch for pitch in pitches if pitch is not None]
+    return float(np.median(known)) if known and len(known) * 2 >= len(pitches) else None
+
+
+def note_name(hz: float) -> str:
+    """The nearest note of equal temperament at A4 = 440 Hz, with its distance in cents."""
+    number = 69.0 + 12.0 * np.log2(hz / 440.0)
+    nearest = round(float(number))
+    cents = round((float(number) - nearest) * 100)
+    away = "" if abs(cents) < 5 else f" {'+' if cents > 0 else '−'}{abs(cents)} ct"
+    return f"{NOTES[nearest % 12]}{nearest // 12 - 1}{away}"

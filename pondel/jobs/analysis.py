@@ -1,0 +1,155 @@
+"""The whole song as it is heard: each part analysed once, and the table of who hides whom.
+
+analysis = Analysis(library, recordings)
+analysis.missing(document)        # parts whose sound has not been analysed yet
+analysis.part(document, "tuba")   # analyse one of them
+analysis.table(document)          # the table, or None while parts are missing
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+
+import numpy as np
+
+from pondel.core.document import Part, Session, content_hash
+from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
+from pondel.core.engine.graph import song_frames
+from pondel.core.hearing.excitation import excitation_of
+from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.packing import pack, unpack
+from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
+from pondel.core.hearing.spectra import FRAME_S, ear_frames
+from pondel.core.hearing.table import HiddenTable, TableMaker
+from pondel.jobs.recordings import Recordings
+from pondel.store.analyses import Analyses
+from pondel.store.library import Library
+
+VERSION = 1
+BLOCK_FRAMES = 1000
+CORES = 2
+
+
+class Analysis:
+    """Analyses of whole songs, kept by content. Thread-safe."""
+
+    def __init__(self, library: Library, recordings: Recordings) -> None:
+        self._library = library
+        self._media = library.media
+        self._recordings = recordings
+        self._files = Analyses(library.data_dir)
+        self._locks: dict[str, threading.Lock] = {}
+        self._lock = threading.Lock()
+        self._tables: dict[str, HiddenTable] = {}
+
+    def parts(self, document: Session) -> list[Part]:
+        """The parts that reach the mix and have sound of their own."""
+        return [part for part in document.audible() if part.source == "file"]
+
+    def _sources(self, document: Session) -> dict[str, EarSource]:
+        memo: dict = {}
+        return {part.id: ear_source(document, self._media, part, memo) for part in self.parts(document)}
+
+    @staticmethod
+    def _name(source: EarSource) -> str:
+        return f"ears {VERSION} {source.name}"
+
+    def missing(self, document: Session) -> list[str]:
+        """Ids of the parts that are not analysed as they sound now."""
+        sources = self._sources(document)
+        return [
+            part
+            for part, source in sources.items()
+            if self._files.rows(self._name(source), BANDS_HZ.size) is None
+        ]
+
+    def part(self, document: Session, part_id: str) -> None:
+        """Analyse one part over the whole song, unless that was done."""
+        source = self._sources(document).get(part_id)
+        if source is None:
+            return
+        name = self._name(source)
+        with self._only_once(name):
+            if self._files.rows(name, BANDS_HZ.size) is not None:
+                return
+            frames = song_frames(document, self._media)
+            blocks = ear_blocks(document, self._media, source, 0, frames)
+            self._files.keep_rows(name, (pack(rows) for rows in ear_frames(blocks, document.rate)))
+
+    @contextmanager
+    def _only_once(self, name: str) -> Iterator[None]:
+        with self._lock:
+            lock = self._locks.setdefault(name, threading.Lock())
+        with lock:
+            yield
+        with self._lock:
+            self._locks.pop(name, None)
+
+    def _key(self, document: Session, sources: dict[str, EarSource]) -> str:
+        hits = {part.id: self._recordings.hits_s(part).tolist() for part in self.parts(document)}
+        sections = [[s.id, s.start_s, s.end_s] for s in document.sections]
+        return content_hash(
+            [
+                VERSION,
+                [[part, source.name, source.gain] for part, source in sources.items()],
+                hits,
+                sections,
+                document.listening_level_db_spl,
+            ]
+        )
+
+    def table(self, document: Session) -> HiddenTable | None:
+        """Who hides whom over the whole song, if every part is analysed; else None."""
+        sources = self._sources(document)
+        key = self._key(document, sources)
+        if key in self._tables:
+            return self._tables[key]
+        kept = self._files.arrays(key)
+        if kept is None:
+            kept = self._make_table(document, sources)
+            if kept is None:
+                return None
+            self._files.keep_arrays(key, kept)
+        table = HiddenTable(list(sources), **kept)
+        with self._lock:
+            if len(self._tables) > 16:
+                self._tables.clear()
+            self._tables[key] = table
+        return table
+
+    def whole_table(self, document: Session) -> HiddenTable:
+        """The table, with everything analysed that it needs."""
+        with ThreadPoolExecutor(CORES) as pool:
+            list(pool.map(lambda part: self.part(document, part), self.missing(document)))
+        table = self.table(document)
+        assert table is not None
+        return table
+
+    def _make_table(self, document: Session, sources: dict[str, EarSource]) -> dict | None:
+        names = [self._name(source) for source in sources.values()]
+        rows = [self._files.rows(name, BANDS_HZ.size) for name in names]
+        if any(row is None for row in rows):
+            return None
+        frames = max((row.shape[0] for row in rows if row is not None), default=0)
+        at = {part.id: self._recordings.hits_s(part) for part in self.parts(document)}
+        on_hits = [near_hits(at[part], frames) for part in sources]
+        segments = [(round(s.start_s / FRAME_S), round(s.end_s / FRAME_S)) for s in document.sections]
+        gains = [source.gain for source in sources.values()]
+        level = document.listening_level_db_spl
+        with ThreadPoolExecutor(CORES) as pool:
+            maker = TableMaker(list(sources), segments, pool)
+            for first in range(0, frames, BLOCK_FRAMES):
+                size = min(BLOCK_FRAMES, frames - first)
+
+                def heard(n: int, first: int = first, size: int = size) -> np.ndarray:
+                    out = np.zeros((size, PLACES_HZ.size), np.float32)
+                    bands = unpack(rows[n][first : first + size])  # type: ignore[index]
+                    out[: bands.shape[0]] = excitation_of(bands, level, gains[n]).power
+                    return out
+
+                powers = np.stack(list(pool.map(heard, range(len(rows)))))
+                maker.add(first, powers, np.stack([at[first : first + size] for at in on_hits]))
+        return maker.table().arrays

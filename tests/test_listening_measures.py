@@ -1,0 +1,213 @@
+"""Hits with their lengths, tempo, stereo, low-end sums, and where a part lives."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import RATE, sine
+from scipy.signal import butter, sosfilt
+
+from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
+from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
+from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
+from pondel.core.measures.lowsum import low_sum
+from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.measures.stereo import middle_and_side, stereo_image
+from pondel.core.measures.tempo import estimate_bpm
+
+
+def strokes(times: list[float], levels_db: list[float], seconds: float, fall_s: float = 0.05):
+    """Struck tones with a snare-like rush, float64 (frames,)."""
+    out = np.zeros(round(seconds * RATE))
+    t = np.arange(round(0.4 * RATE)) / RATE
+    rush = np.random.default_rng(9).standard_normal(t.size)
+    for at, level in zip(times, levels_db, strict=True):
+        first = round(at * RATE)
+        sound = (np.sin(2 * np.pi * 190 * t) + 0.5 * rush) * np.exp(-t / fall_s)
+        room = out[first : first + t.size]
+        room += 0.4 * 10 ** (level / 20) * sound[: room.size]
+    return out
+
+
+def found(samples: np.ndarray, sensitivity: float = 0.5) -> np.ndarray:
+    finder = Hits(RATE)
+    finder.write(samples.astype(np.float32)[:, None])
+    return finder.times_s(sensitivity)
+
+
+def test_ghost_notes_count_and_bleed_does_not():
+    rng = np.random.default_rng(2)
+    main, ghosts = [0.5, 1.5, 2.5, 3.5], [0.75, 1.25, 2.25, 3.1]
+    times = sorted(main + ghosts)
+    levels = [0 if t in main else -18 for t in times]
+    drum = strokes(times, levels, 4.5)
+    # The bleed of another part: strokes elsewhere 34 dB down, and a steady murmur.
+    bleed = strokes([0.9, 1.9, 2.9, 3.9], [-34] * 4, 4.5)
+    bleed += rng.standard_normal(drum.size) * 10 ** (-62 / 20)
+    hits = found(drum + bleed)
+    assert hits.size == len(times)
+    assert np.abs(hits - times).max() < 0.005
+
+
+def test_sensitivity_leaves_ghosts_out_or_lets_bleed_in():
+    drum = strokes([0.5, 1.0, 1.5, 2.0], [0, -18, 0, -40], 2.5)
+    assert found(drum, 0.0).size == 2
+    assert found(drum, 0.5).size == 3
+    assert found(drum, 1.0).size >= 4
+
+
+def test_hits_are_corrected_by_hand():
+    base = np.array([0.5, 1.0, 1.5])
+    assert corrected(base, [1.2], [1.01]).tolist() == [0.5, 1.2, 1.5]
+
+
+@pytest.mark.parametrize("fall_s", [0.03, 0.06])
+def test_a_hit_lasts_as_long_as_its_exponential_says(fall_s):
+    finder = Hits(RATE)
+    samples = strokes([0.2, 1.2, 2.2], [0, 0, 0], 3.2, fall_s)
+    finder.write(samples.astype(np.float32)[:, None])
+    lengths = lengths_of(hits_among(finder.onsets()))
+    # Amplitude falls 20 dB in 2.3 time constants.
+    assert lengths.fall_20_s == pytest.approx(2.303 * fall_s, abs=0.02)
+    assert lengths.fall_40_s == pytest.approx(4.605 * fall_s, abs=0.02)
+    assert lengths.gap_s == pytest.approx(1.0, abs=0.005)
+
+
+def test_lengths_in_words():
+    kick = [Onset(t, 30, 0, 0.35, 0.6) for t in (0.0, 1.0, 2.0, 3.0)]
+    bass = [Onset(t, 20, 0, None, None) for t in (0.0, 2.5)]
+    assert overlap_share(kick, bass) == 1.0
+    words = length_words("Kick", kick, "Bass", bass, 120)
+    assert words == "Long Kick, long Bass notes: they overlap on 100 % of hits"
+    short = [Onset(t, 20, 0, 0.1, 0.2) for t in (0.5, 1.0, 2.5)]
+    assert overlap_share([Onset(t, 30, 0, 0.1, 0.2) for t in (0.0, 1.0)], short) == 0.5
+    assert length_words("Kick", [], "Bass", bass, 120) is None
+    assert note_value(0.125, 120) == "a sixteenth" and note_value(0.26, 120) == "an eighth"
+
+
+@pytest.mark.parametrize("bpm", [72, 104, 128, 174])
+def test_tempo_of_loose_patterns(bpm):
+    rng = np.random.default_rng(bpm)
+    beat = 60 / bpm
+    kick = np.arange(0, 60, 2) * beat * 1.0
+    snare = (np.arange(1, 60, 2)) * beat
+    hats = np.arange(0, 120) * beat / 2
+    parts = [h + rng.normal(0, 0.004, h.size) for h in (kick, snare, hats)]
+    estimate = estimate_bpm(parts)
+    assert min(abs(estimate / bpm - factor) for factor in (0.5, 1, 2)) < 0.003
+    if 80 <= bpm <= 150:
+        assert estimate == pytest.approx(bpm, rel=0.003)
+
+
+def test_too_few_hits_have_no_tempo():
+    assert estimate_bpm([np.array([0.0, 1.0])]) is None
+
+
+def test_correlation_of_equal_opposite_and_unrelated_channels():
+    rng = np.random.default_rng(3)
+    a, b = rng.standard_normal((2, RATE * 4)).astype("f4") * 0.1
+    for right, expected in ((a, 1.0), (-a, -1.0), (b, 0.0)):
+        image = stereo_image([np.stack([a, right], axis=1)], RATE)
+        assert image.correlation == pytest.approx(expected, abs=0.02)
+        assert all(band == pytest.approx(expected, abs=0.15) for band in image.bands)
+        assert len(image.over_time) == 40
+    assert image.side_db == pytest.approx(0, abs=0.2)
+    # Two unrelated channels lose half of their power in the mean of both.
+    assert image.mono_loss_db == pytest.approx(-3.01, abs=0.1)
+
+
+def test_correlation_by_band_and_over_time():
+    low, high = sine(80, 2)[:, 0], sine(3000, 2)[:, 0]
+    image = stereo_image([np.stack([low + high, low - high], axis=1)], RATE)
+    assert image.bands[1] == pytest.approx(1, abs=0.01)
+    assert image.bands[6] == pytest.approx(-1, abs=0.01)
+    half = np.concatenate([np.stack([low, low], 1), np.stack([low, -low], 1)])
+    times = stereo_image([half], RATE).over_time
+    assert times[5] == pytest.approx(1, abs=0.01) and times[30] == pytest.approx(-1, abs=0.01)
+    assert stereo_image([np.zeros((RATE, 2), "f4")], RATE).correlation is None
+
+
+def test_middle_and_side_spectra():
+    tone = sine(1000, 2, -20)
+    middle, side = middle_and_side(np.hstack([tone, -tone]), RATE)
+    assert side.max() == pytest.approx(-23.0, abs=0.2) and middle.max() < -100
+
+
+def low_pair(delay_ms: float, flipped: bool):
+    """Thumps at known hits, and the same ones late and perhaps upside down, with overtones."""
+    hits = np.array([0.3, 0.9, 1.5, 2.1])
+    t = np.arange(round(0.25 * RATE)) / RATE
+    thump = 0.3 * np.sin(2 * np.pi * 61 * t) * np.exp(-t / 0.08)
+    parts = np.zeros((2, 3 * RATE))
+    for hit in hits:
+        for row, late, sign in ((0, 0.0, 1), (1, delay_ms / 1000, -1 if flipped else 1)):
+            first = round((hit + late) * RATE)
+            parts[row, first : first + t.size] += sign * thump
+    overtones = sosfilt(
+        butter(4, 900, "highpass", fs=RATE, output="sos"),
+        np.random.default_rng(1).standard_normal(3 * RATE),
+    )
+    return parts[0][:, None], (parts[1] + 0.05 * overtones)[:, None], hits
+
+
+def test_two_equal_lows_in_step_gain_three_decibels():
+    a, b, hits = low_pair(0, False)
+    both = low_sum(a, b, RATE, hits, 150)
+    assert both.hits == 4 and both.gain_db == pytest.approx(3.01, abs=0.05)
+    assert both.best_nudge_ms == pytest.approx(0, abs=0.2) and not both.best_flipped
+
+
+@pytest.mark.parametrize(("delay_ms", "flipped"), [(4.0, False), (0.0, True), (-3.0, True)])
+def test_the_best_nudge_and_polarity_undo_what_was_done(delay_ms, flipped):
+    a, b, hits = low_pair(delay_ms, flipped)
+    both = low_sum(a, b, RATE, hits, 150)
+    assert both.best_nudge_ms == pytest.approx(-delay_ms, abs=0.2)
+    assert both.best_flipped == flipped
+    assert both.best_gain_db == pytest.approx(3.01, abs=0.1)
+    assert both.gain_db < 2.0 and both.to_win_db > 1.0
+
+
+def test_a_part_without_lows_has_no_low_sum():
+    a, _, hits = low_pair(0, False)
+    assert low_sum(a, sine(5000, 3), RATE, hits, 150) is None
+    assert low_sum(a, a, RATE, np.empty(0), 150) is None
+
+
+def test_where_noise_between_two_edges_lives():
+    noise = np.random.default_rng(4).standard_normal(RATE * 20)
+    noise = sosfilt(butter(10, [200, 800], "bandpass", fs=RATE, output="sos"), noise)
+    home = home_of(average_spectrum([noise.astype("f4")[:, None] * 0.1], RATE))
+    # Flat between 200 and 800 Hz: a twentieth of it lies below 230, nine tenths below 740.
+    assert home.low_hz == pytest.approx(230, rel=0.05)
+    assert home.high_hz == pytest.approx(770, rel=0.05)
+    assert home.crossover_hz == pytest.approx(740, rel=0.05)
+    assert home_of(np.full_like(average_spectrum([], RATE), -140)) is None
+
+
+def test_the_strongest_bands_of_two_tones():
+    home = home_of(average_spectrum([sine(60, 4, -10) + sine(2000, 4, -20)], RATE))
+    assert home.strongest_hz[0] == pytest.approx(60, rel=0.03)
+    assert home.strongest_hz[1] == pytest.approx(2000, rel=0.03)
+
+
+@pytest.mark.parametrize("hz", [31, 55, 98, 440])
+def test_pitch_of_a_tone_with_overtones(hz):
+    t = np.arange(round(0.25 * RATE)) / RATE
+    tone = sum(np.sin(2 * np.pi * hz * n * t + n) / n for n in (1, 2, 3, 4))
+    assert pitch_hz(tone, RATE) == pytest.approx(hz, rel=0.01)
+
+
+def test_noise_and_silence_have_no_pitch():
+    assert pitch_hz(np.random.default_rng(1).standard_normal(12000), RATE) is None
+    assert pitch_hz(np.zeros(12000), RATE) is None
+    assert usual_pitch_hz(np.zeros(RATE), RATE, np.array([0.1])) is None
+
+
+def test_names_of_notes():
+    assert note_name(440) == "A4" and note_name(55.5) == "A1 +16 ct"
+
+
+def test_times_of_onsets_are_sorted():
+    finder = Hits(RATE)
+    finder.write(strokes([0.2, 0.6], [0, 0], 1.2).astype("f4")[:, None])
+    assert (np.diff(times_s(finder.onsets())) > 0).all()
