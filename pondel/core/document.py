@@ -148,7 +148,9 @@ class Session(Document):
     pondel: Literal[1] = 1
     name: Name
     rate: int = Field(48000, ge=44100, le=192000)
-    tempo_bpm: float = Field(120.0, ge=20, le=400)
+    tempo_bpm: float = number(
+        "Tempo", default=120.0, low=20, high=400, unit="bpm", step=1, decimals=2, help="Beats a minute."
+    )
     beats_per_bar: int = Field(4, ge=1, le=32)
     listening_level_db_spl: float = Field(83, ge=40, le=110)
     sections: list[Section] = Field(default_factory=list)

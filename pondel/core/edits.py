@@ -26,7 +26,9 @@ def fresh_id(wanted: str, taken: set[str]) -> str:
     return next(f"{slug}-{n}" for n in range(2, 10_000) if f"{slug}-{n}" not in taken)
 
 
-def _on_part(part_id: str, change: Callable[[dict[str, Any]], None]) -> Callable[[Session], Session]:
+def on_part(part_id: str, change: Callable[[dict[str, Any]], None]) -> Callable[[Session], Session]:
+    """What a change of one part's JSON makes of a document."""
+
     def apply(session: Session) -> Session:
         session.part(part_id)
         data = to_json(session)
@@ -45,16 +47,19 @@ def _on_move(
                 return change(move)
         raise NotFound(f"{part['name']!r} has no move {move_id!r}")
 
-    return _on_part(part_id, within)
+    return on_part(part_id, within)
 
 
 def set_session(field: str, value: Any) -> Edit:
     """Change a field of the session itself."""
     if field not in SESSION_FIELDS:
         raise BadDocument(f"a session has no field {field!r}")
+    if field == "beats_per_bar" and isinstance(value, str) and value.strip().isdigit():
+        value = int(value)
+    typed = parse_control(Session, field, value)
     return (
         f"Session {field.split('_', maxsplit=1)[0]}",
-        lambda session: parse_session({**to_json(session), field: value}),
+        lambda session: parse_session({**to_json(session), field: typed}),
     )
 
 
@@ -65,7 +70,7 @@ def set_part(session: Session, part_id: str, field: str, value: Any) -> Edit:
     part = session.part(part_id)
     typed = parse_control(Part, field, value)
     label = f"{part.name}: {field.removesuffix('_db').replace('_', ' ')}"
-    return label, _on_part(part_id, lambda data: data.update({field: typed}))
+    return label, on_part(part_id, lambda data: data.update({field: typed}))
 
 
 def set_trims(session: Session, trims_db: dict[str, float]) -> Edit:
@@ -101,6 +106,7 @@ def remove_part(session: Session, part_id: str) -> Edit:
         data["parts"] = [part for part in data["parts"] if part["id"] != part_id]
         for part in data["parts"]:
             part["sends"] = [send for send in part["sends"] if send["to"] != part_id]
+            part["group"] = None if part["group"] == part_id else part["group"]
         return parse_session(data)
 
     return f"Take out {session.part(part_id).name}", apply
@@ -114,7 +120,7 @@ def add_move(session: Session, part_id: str, settings: dict[str, Any]) -> Edit:
     move = {**settings, "id": fresh_id(f"m{len(taken) + 1}", taken)}
     return (
         f"{part.name}: add {kind.title.lower()}",
-        _on_part(part_id, lambda data: data["moves"].append(move)),
+        on_part(part_id, lambda data: data["moves"].append(move)),
     )
 
 
@@ -126,7 +132,7 @@ def remove_move(session: Session, part_id: str, move_id: str) -> Edit:
     def change(data: dict[str, Any]) -> None:
         data["moves"] = [move for move in data["moves"] if move["id"] != move_id]
 
-    return f"{part.name}: remove {title}", _on_part(part_id, change)
+    return f"{part.name}: remove {title}", on_part(part_id, change)
 
 
 def _move(session: Session, part_id: str, move_id: str) -> Any:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 
 from pondel.core.errors import BadDocument
 
@@ -18,6 +19,7 @@ _UNITS: dict[str, dict[str, float]] = {
     ":1": {"": 1, ":1": 1},
     "%": {"": 0.01, "%": 0.01},
     "s": {"": 1, "s": 1, "ms": 0.001},
+    "bpm": {"": 1, "bpm": 1},
     "": {"": 1},
 }
 
@@ -45,14 +47,9 @@ def say(value: float | None, unit: str, decimals: int = 1) -> str:
     """A value with its unit, with a real minus sign."""
     if value is None:
         return "off"
-    if unit == ":1":
-        return "∞:1" if math.isinf(value) else f"{_trim(value, 2 if value < 10 else 1)}:1"
-    if unit == "%":
-        return f"{value * 100:.0f} %"
-    if unit == "Hz":
-        return say_hz(value)
-    if unit == "ms":
-        return f"{_trim(value, 2 if value < 1 else 1 if value < 10 else 0)} ms"
+    special = _SAID.get(unit)
+    if special is not None:
+        return special(value)
     text = f"{value:.{decimals}f}"
     if float(text) == 0:
         text = text.lstrip("-")
@@ -69,3 +66,22 @@ def say_hz(hz: float) -> str:
 def _trim(value: float, decimals: int) -> str:
     text = f"{value:.{decimals}f}"
     return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+def _say_ratio(value: float) -> str:
+    return "∞:1" if math.isinf(value) else f"{_trim(value, 2 if value < 10 else 1)}:1"
+
+
+def _say_ms(value: float) -> str:
+    size = abs(value)
+    text = _trim(value, 2 if size < 1 else 1 if size < 10 else 0)
+    return f"{text.replace('-', MINUS)} ms"
+
+
+_SAID: dict[str, Callable[[float], str]] = {
+    ":1": _say_ratio,
+    "%": lambda value: f"{value * 100:.0f} %".replace("-", MINUS),
+    "Hz": say_hz,
+    "bpm": lambda value: f"{_trim(value, 2)} bpm",
+    "ms": _say_ms,
+}

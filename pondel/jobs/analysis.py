@@ -20,6 +20,7 @@ from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
 from pondel.core.engine.graph import song_frames
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.loudness import partial_loudness, total_sone
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
@@ -119,6 +120,30 @@ class Analysis:
                 self._tables.clear()
             self._tables[key] = table
         return table
+
+    def is_ready(self, document: Session) -> bool:
+        """Whether the table can be had without rendering anything."""
+        sources = self._sources(document)
+        return self._key(document, sources) in self._tables or not self.missing(document)
+
+    def losses(
+        self, document: Session, hidden: str, by: str, places: np.ndarray | slice = slice(None)
+    ) -> np.ndarray:
+        """What one part takes of another by itself in each frame, in sones; empty while unheard."""
+        sources = self._sources(document)
+        level = document.listening_level_db_spl
+        powers = []
+        for part in (hidden, by):
+            source = sources.get(part)
+            rows = self._files.rows(self._name(source), BANDS_HZ.size) if source else None
+            if source is None or rows is None:
+                return np.empty(0)
+            powers.append(excitation_of(unpack(rows[:]), level, source.gain).power)
+        frames = min(power.shape[0] for power in powers)
+        own, masker = (power[:frames] for power in powers)
+        alone = partial_loudness(own)
+        lost = np.maximum(alone - partial_loudness(own, masker), 0.0)
+        return total_sone(lost[:, places])
 
     def whole_table(self, document: Session) -> HiddenTable:
         """The table, with everything analysed that it needs."""

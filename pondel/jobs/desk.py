@@ -72,10 +72,17 @@ class Desk:
         return self.recordings.hits_s(part)
 
     def plan(
-        self, document: Session, hear: str, parts: list[str], move: str | None, *, treated: bool
+        self,
+        document: Session,
+        hear: str,
+        parts: list[str],
+        move: str | None,
+        zone_hz: tuple[float, float] | None = None,
+        *,
+        treated: bool,
     ) -> tuple[str, Plan]:
         """Prepare something to be heard; its sound is then served by the hash."""
-        plan = make_plan(document, hear, parts, move)
+        plan = make_plan(document, hear, parts, move, zone_hz)
         chunked = self.now(document) if treated or hear == "key" else self.untreated(document)
         name = plan_hash(plan, chunked)
         with self._lock:

@@ -84,9 +84,23 @@ def take_file(library: Library, path: Path, rate: int) -> str:
         return library.media.adopt(unfinished)
 
 
-def import_document(library: Library, source: Path, name: str | None = None) -> str:
-    """A new session from a session.json beside its audio; returns its id.
+def import_handed(library: Library, paths: list[Path]) -> str:
+    """A new session from files handed in together: an archive, or a session.json with its audio."""
+    archives = [path for path in paths if path.suffix.lower() == ".zip"]
+    documents = [path for path in paths if path.suffix.lower() == ".json"]
+    if len(archives) == 1:
+        return import_archive(library, archives[0])
+    if len(documents) == 1:
+        return import_document(library, documents[0], beside=True)
+    raise BadDocument("one session archive (zip), or one session.json with its audio, is needed")
 
+
+def import_document(
+    library: Library, source: Path, name: str | None = None, *, beside: bool = False
+) -> str:
+    """A new session from a session.json and its audio; returns its id.
+
+    With `beside` audio is also looked for right beside the document, whatever folder it names.
     Raises BadDocument naming the field, or BadAudio naming the file, and leaves no session.
     """
     if source.stat().st_size > MAX_JSON_BYTES:
@@ -101,6 +115,8 @@ def import_document(library: Library, source: Path, name: str | None = None) -> 
         if part["file"] is None:
             continue
         path = (folder / part["file"]).resolve()
+        if beside and not path.is_file():
+            path = folder / Path(part["file"]).name
         if not path.is_relative_to(folder):
             raise BadDocument(
                 f"the file {part['file']!r} of {part['name']!r} lies outside the session's folder",

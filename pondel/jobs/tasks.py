@@ -2,22 +2,36 @@
 
 from __future__ import annotations
 
+import threading
 import time
+from collections import deque
+from concurrent.futures import ThreadPoolExecutor, as_completed
+from dataclasses import dataclass
 from pathlib import Path
 
 from pondel.core import edits
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
-from pondel.core.document import Part
+from pondel.core.document import Part, Session
 from pondel.core.errors import PondelError
+from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
-from pondel.jobs.queue import Workers, guarded, open_queue
-from pondel.jobs.turns import Turns
-from pondel.store.arrivals import Arrivals
+from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
+from pondel.jobs.turns import Turns, be_nice
+from pondel.store.arrivals import UNFINISHED, Arrivals
 from pondel.store.library import Library
 from pondel.store.prints import Prints
 
 REPORT_EVERY_S = 0.15
+
+
+@dataclass(frozen=True)
+class Listening:
+    """How far the analysis of a song is: parts done, parts to do, seconds left if known."""
+
+    done: int
+    total: int
+    seconds_left: float | None
 
 
 class Cancelled(Exception):
@@ -43,6 +57,11 @@ class Jobs:
         self._workers: Workers | None = None
         self._take_in = self.queue.task(name="take_in")(guarded(self._take_in_now, self.arrivals.fail))
         self._print = self.queue.task(name="print")(guarded(self._print_now, self.prints.fail))
+        self._analyse = self.queue.task(name="analyse")(guarded(self._analyse_now, self._gave_up))
+        self._listening: dict[str, Listening] = {}
+        self._failures: dict[str, str] = {}
+        self._lock = threading.Lock()
+        self._pace_s: deque[float] = deque(maxlen=8)
 
     def start(self) -> None:
         """Go on with what an earlier run left, and start the workers."""
@@ -59,6 +78,14 @@ class Jobs:
             self._workers.stop(graceful=True)
             self._workers = None
 
+    def arrivals_left_s(self, session_id: str) -> float | None:
+        """Seconds until a session's files are all read, as far as the last ones tell."""
+        waiting = [a for a in self.arrivals.of_session(session_id) if a.state in UNFINISHED]
+        if not waiting or not self._pace_s:
+            return None
+        share = sum(1.0 - arrival.progress for arrival in waiting)
+        return share * sum(self._pace_s) / len(self._pace_s) / min(WORKERS, len(waiting))
+
     def take_in(self, arrival_id: str) -> None:
         """Queue a file that was received."""
         self._take_in(arrival_id)
@@ -67,11 +94,53 @@ class Jobs:
         """Queue an order."""
         self._print(print_id)
 
+    def listen(self, session_id: str, document: Session) -> Listening | None:
+        """None when the song's table is there; else how far its analysis is, begun if need be."""
+        if self.desk.analysis.is_ready(document):
+            return None
+        with self._lock:
+            found = self._listening.get(session_id)
+            if found is not None:
+                return found
+            if session_id in self._failures:
+                raise PondelError(self._failures.pop(session_id))
+            found = self._listening[session_id] = Listening(0, len(document.parts), None)
+        self._analyse(session_id)
+        return found
+
+    def _analyse_now(self, session_id: str) -> None:
+        analysis = self.desk.analysis
+        document = self.library.head(session_id).document
+        missing = analysis.missing(document)
+        begun = time.monotonic()
+
+        def note(done: int) -> None:
+            spent = time.monotonic() - begun
+            left = spent / done * (len(missing) - done) if done else None
+            self._listening[session_id] = Listening(done, len(missing), left)
+
+        note(0)
+        with ThreadPoolExecutor(CORES, initializer=be_nice) as pool:
+            work = [pool.submit(analysis.part, document, part) for part in missing]
+            for done, finished in enumerate(as_completed(work), 1):
+                finished.result()
+                note(done)
+        analysis.table(document)
+        with self._lock:
+            self._listening.pop(session_id, None)
+
+    def _gave_up(self, session_id: str, message: str) -> None:
+        with self._lock:
+            self._listening.pop(session_id, None)
+            self._failures[session_id] = message
+
     def _take_in_now(self, arrival_id: str) -> None:
         if not self.arrivals.claim(arrival_id):
             return
+        begun = time.monotonic()
         try:
             self._read(arrival_id)
+            self._pace_s.append(time.monotonic() - begun)
         except Cancelled:
             self.arrivals.dismiss(arrival_id)
         except PondelError as error:

@@ -19,7 +19,8 @@ class Superseded(PondelError):
     """A newer question of the same kind came before this one had its turn."""
 
 
-def _be_nice() -> None:
+def be_nice() -> None:
+    """Let this thread give way to those that render sound."""
     if hasattr(os, "setpriority"):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICENESS)
 
@@ -28,7 +29,7 @@ class Turns:
     """Runs work one after another in a thread that gives way to those that render sound."""
 
     def __init__(self) -> None:
-        self._pool = ThreadPoolExecutor(1, "pondel-analysis", initializer=_be_nice)
+        self._pool = ThreadPoolExecutor(1, "pondel-analysis", initializer=be_nice)
         self._newest: dict[Hashable, int] = {}
         self._lock = threading.Lock()
         self._count = 0

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from flask import current_app, request
 
@@ -14,6 +16,7 @@ from pondel.store.library import Library, Revision
 from pondel.web.ink import inked
 
 EXTENSION = "pondel"
+Result = TypeVar("Result")
 
 
 def jobs() -> Jobs:
@@ -46,6 +49,17 @@ def asked_revision(session_id: str) -> Revision:
         return library().revision(session_id, revision)
     except NotFound:
         return head(session_id)
+
+
+def take_turn(what: str, work: Callable[[], Result]) -> Result:
+    """Analyse when its turn comes; Superseded when a newer question of the page and kind came."""
+    app = current_app._get_current_object()  # type: ignore[attr-defined]
+
+    def inside() -> Result:
+        with app.app_context():
+            return work()
+
+    return jobs().turns.take((what, request.args.get("page")), inside)
 
 
 @dataclass(frozen=True)
@@ -117,6 +131,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "tempo_bpm": document.tempo_bpm,
         "beats_per_bar": document.beats_per_bar,
         "sections": [s.model_dump() for s in document.sections],
+        "zones": [z.model_dump() for z in document.zones],
         "parts": [
             {"id": p.id, "name": p.name, "tag": marks[p.id].tag, "ink": marks[p.id].ink}
             for p in document.parts

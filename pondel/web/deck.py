@@ -23,8 +23,8 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
-    jobs,
     song_facts,
+    take_turn,
 )
 
 blueprint = Blueprint("deck", __name__)
@@ -44,6 +44,7 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
         str(wanted.get("hear")),
         parts,
         move if isinstance(move, str) else None,
+        _zone(wanted.get("low_hz"), wanted.get("high_hz")),
         treated=treated,
     )
     size = chunk_frames(document.rate)
@@ -55,6 +56,12 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
     }
 
 
+def _zone(low_hz: Any, high_hz: Any) -> tuple[float, float] | None:
+    if isinstance(low_hz, int | float) and isinstance(high_hz, int | float):
+        return float(low_hz), float(high_hz)
+    return None
+
+
 @blueprint.get("/sessions/<session_id>/listen")
 def listen(session_id: str):
     """Where the sound of a mix, pair, part or key is to be had."""
@@ -64,6 +71,8 @@ def listen(session_id: str):
         "parts": request.args.getlist("part"),
         "move": request.args.get("move"),
         "state": request.args.get("state", "after"),
+        "low_hz": request.args.get("low_hz", type=float),
+        "high_hz": request.args.get("high_hz", type=float),
     }
     return sound_facts(document, wanted)
 
@@ -97,7 +106,7 @@ def song_outline(session_id: str):
 def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
     """Analyse when its turn comes; a newer question of the same page and kind goes first."""
     try:
-        return jobs().turns.take((what, request.args.get("page")), work)
+        return take_turn(what, work)
     except Superseded:
         return {"superseded": True}
 
@@ -110,7 +119,8 @@ def match(session_id: str):
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
     if hear == "key":
         return {"gain_db": 0.0, "lufs": None}
-    _, plan = desk().plan(document, hear, parts, None, treated=True)
+    zone = _zone(request.args.get("low_hz", type=float), request.args.get("high_hz", type=float))
+    _, plan = desk().plan(document, hear, parts, None, zone, treated=True)
     now, untreated = desk().now(document), desk().untreated(document)
 
     def work() -> dict[str, Any]:

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 from flask import Blueprint, request
 
-from pondel.core import edits
-from pondel.core.document import Part, Session
+from pondel.core import edits, song_edits
+from pondel.core.document import HitSettings, Part, Session
 from pondel.core.errors import BadDocument
+from pondel.core.measures.hits import NEAR_S
 from pondel.core.moves import kind_of
 from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of
@@ -101,6 +103,69 @@ def _remove_part(_: str, document: Session, body: dict) -> edits.Edit:
     return edits.remove_part(document, _text(body, "part"))
 
 
+def _set_session(_: str, document: Session, body: dict) -> edits.Edit:
+    return edits.set_session(_text(body, "field"), body.get("value"))
+
+
+def _number(body: dict, name: str) -> float:
+    value = body.get(name)
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise BadDocument(f"this edit needs the number {name!r}")
+    return float(value)
+
+
+def _decide(_: str, document: Session, body: dict) -> edits.Edit:
+    low_hz, high_hz = (song_edits.typed_hz(body.get(n)) for n in ("low_hz", "high_hz"))
+    sections = [str(s) for s in body.get("sections") or []]
+    leads, gives_way = _text(body, "leads"), _text(body, "gives_way")
+    return song_edits.decide(document, leads, gives_way, low_hz, high_hz, sections)
+
+
+def _remove_zone(_: str, document: Session, body: dict) -> edits.Edit:
+    return song_edits.remove_zone(document, _text(body, "zone"))
+
+
+def _set_sections(_: str, document: Session, body: dict) -> edits.Edit:
+    return song_edits.set_sections(body.get("sections"))
+
+
+def _set_hits(_: str, document: Session, body: dict) -> edits.Edit:
+    return song_edits.set_hits(document, _text(body, "part"), sensitivity=body.get("value"))
+
+
+def _toggle_hit(_: str, document: Session, body: dict) -> edits.Edit:
+    part = document.part(_text(body, "part"))
+    at_s = _number(body, "at_s") - part.start_s
+    known = desk().hits_s(part) - part.start_s
+    near = known[np.abs(known - at_s) <= NEAR_S]
+    at_s = float(near[np.argmin(np.abs(near - at_s))]) if near.size else at_s
+    return song_edits.toggle_hit(document, part.id, at_s, bool(near.size))
+
+
+def _forget_corrections(_: str, document: Session, body: dict) -> edits.Edit:
+    return song_edits.forget_corrections(document, _text(body, "part"))
+
+
+def _add_return(_: str, document: Session, body: dict) -> edits.Edit:
+    return song_edits.add_return(document, _text(body, "name"))
+
+
+def _set_group(_: str, document: Session, body: dict) -> edits.Edit:
+    group = body.get("value")
+    return song_edits.set_group(document, _text(body, "part"), str(group) if group else None)
+
+
+def _set_send(_: str, document: Session, body: dict) -> edits.Edit:
+    tap = body.get("tap")
+    return song_edits.set_send(
+        document,
+        _text(body, "part"),
+        _text(body, "to"),
+        body.get("value"),
+        str(tap) if tap else None,
+    )
+
+
 OPERATIONS: dict[str, Callable[[str, Session, dict], edits.Edit]] = {
     "set part": _set_part,
     "set move": _set_move,
@@ -108,6 +173,16 @@ OPERATIONS: dict[str, Callable[[str, Session, dict], edits.Edit]] = {
     "add move": _add_move,
     "remove move": _remove_move,
     "remove part": _remove_part,
+    "set session": _set_session,
+    "decide": _decide,
+    "remove zone": _remove_zone,
+    "set sections": _set_sections,
+    "set hits": _set_hits,
+    "toggle hit": _toggle_hit,
+    "hits as found": _forget_corrections,
+    "add return": _add_return,
+    "set group": _set_group,
+    "set send": _set_send,
 }
 
 
@@ -116,12 +191,18 @@ def _said(revision: Revision, body: dict) -> dict[str, Any] | None:
     field = body.get("field")
     if not isinstance(field, str):
         return None
-    part = revision.document.part(str(body["part"]))
-    owner: Any = part
-    params: Any = Part
-    if body["op"] == "set move":
+    owner: Any
+    params: Any
+    if body["op"] == "set session":
+        owner, params = revision.document, Session
+    elif body["op"] == "set hits":
+        owner, params = revision.document.part(str(body["part"])).hits, HitSettings
+    elif body["op"] == "set move":
+        part = revision.document.part(str(body["part"]))
         owner = next(move for move in part.moves if move.id == body["move"])
         params = kind_of(owner.kind).params
+    else:
+        owner, params = revision.document.part(str(body["part"])), Part
     name = field
     if field.startswith("key."):
         name, owner, params = field.removeprefix("key."), owner.key, Key

@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
+import numpy as np
 from flask import Blueprint, redirect, render_template, request, url_for
 
-from pondel.core import edits
-from pondel.core.document import ROLES, Part, Session
+from pondel.core import edits, song_edits
+from pondel.core.audio import midi
+from pondel.core.document import ROLES, HitSettings, Part, Session
 from pondel.core.errors import BadAudio, BadDocument
+from pondel.core.measures.tempo import estimate_bpm
+from pondel.core.moves.controls import control_of
 from pondel.core.units import parse
-from pondel.jobs.desk import Recording
+from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED
-from pondel.web.context import desk, head, jobs, library, song_facts
+from pondel.web.context import asked_revision, desk, head, jobs, library, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
+MAX_MIDI_BYTES = 8 << 20
 DEFAULT_TARGET = {"rms": -18.0, "peak": -6.0, "loudness": -23.0}
 
 
@@ -25,10 +32,48 @@ class Row:
 
     part: Part
     recording: Recording | None
+    hits: int
+
+    def shifted(self, level: float | None) -> float | None:
+        """A level of the recording after trim and fader."""
+        return None if level is None else level + self.part.trim_db + self.part.fader_db
+
+    @property
+    def after_fader_lufs(self) -> float | None:
+        return self.shifted(self.recording.levels.integrated_lufs) if self.recording else None
+
+    @property
+    def after_fader_peak_dbfs(self) -> float | None:
+        return self.shifted(self.recording.levels.sample_peak_dbfs) if self.recording else None
 
 
 def rows(document: Session) -> list[Row]:
-    return [Row(part, desk().recording(part.file) if part.file else None) for part in document.parts]
+    return [
+        Row(part, desk().recording(part.file) if part.file else None, int(desk().hits_s(part).size))
+        for part in document.parts
+    ]
+
+
+SORTS: dict[str, Callable[[Row], Any]] = {
+    "name": lambda row: row.part.name.lower(),
+    "role": lambda row: ROLES.index(row.part.role),
+    "length": lambda row: row.recording.frames if row.recording else 0,
+    "peak": lambda row: row.recording.levels.sample_peak_dbfs if row.recording else -999.0,
+    "true peak": lambda row: row.recording.levels.true_peak_dbtp if row.recording else -999.0,
+    "rms": lambda row: row.recording.levels.rms_dbfs if row.recording else -999.0,
+    "loudness": lambda row: (row.recording and row.recording.levels.integrated_lufs) or -999.0,
+    "clipped": lambda row: row.recording.levels.clipped_runs if row.recording else 0,
+    "hits": lambda row: row.hits,
+    "after fader": lambda row: row.after_fader_lufs or -999.0,
+}
+
+
+def asked_order(found: list[Row]) -> tuple[list[Row], str, bool]:
+    """The rows in the order the address asks for: by a column, downwards or upwards."""
+    by, down = request.args.get("sort", ""), request.args.get("down") == "1"
+    if by not in SORTS:
+        return found, "", False
+    return sorted(found, key=SORTS[by], reverse=down), by, down
 
 
 @blueprint.get("/intake")
@@ -36,18 +81,77 @@ def show(session_id: str):
     """The screen."""
     library().touch(session_id)
     revision = head(session_id)
+    document = revision.document
+    found = rows(document)
+    ordered, by, down = asked_order(found)
+    chosen = request.args.get("part", "")
+    detail = next((row for row in found if row.part.id == chosen), found[0] if found else None)
     return render_template(
         "intake.html",
         stage="intake",
         facts=song_facts(session_id, revision),
-        document=revision.document,
-        rows=rows(revision.document),
+        document=document,
+        rows=ordered,
+        sort=by,
+        down=down,
+        detail=detail,
+        returns=[part for part in document.parts if part.source == "sends"],
+        sensitivity=control_of(HitSettings, "sensitivity"),
         arrivals=jobs().arrivals.of_session(session_id),
+        seconds_left=jobs().arrivals_left_s(session_id),
         unfinished=UNFINISHED,
         roles=ROLES,
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
     )
+
+
+@blueprint.get("/intake/outline")
+def outline_of(session_id: str):
+    """A part's outline over the song with its hits, for the picture in which they are corrected."""
+    document = asked_revision(session_id).document
+    part = document.part(request.args.get("part", ""))
+    if part.file is None:
+        raise BadDocument("a return has no recording")
+    recording = desk().recording(part.file)
+    return {
+        "start_s": part.start_s,
+        "seconds": recording.frames / recording.rate,
+        "columns": recording.outline,
+        "hits_s": np.round(desk().hits_s(part), 4).tolist(),
+        "added_s": [round(t + part.start_s, 4) for t in part.hits.added_s],
+    }
+
+
+@blueprint.get("/intake/tempo")
+def tempo(session_id: str):
+    """The tempo that fits the hits of all parts; null when there are too few."""
+    document = asked_revision(session_id).document
+    bpm = estimate_bpm([desk().hits_s(part) for part in document.parts])
+    return {"bpm": None if bpm is None else round(bpm, 2)}
+
+
+@blueprint.post("/intake/midi")
+def midi_hits(session_id: str):
+    """Read a part's hits from a MIDI file."""
+    handed = request.files.get("file")
+    if handed is None or not handed.filename:
+        raise BadDocument("no MIDI file was chosen")
+    document = head(session_id).document
+    part_id = request.form.get("part", "")
+    times = midi.hit_times_s(handed.stream.read(MAX_MIDI_BYTES), handed.filename)
+    base = request.form.get("base", type=int)
+    library().edit(session_id, base, song_edits.set_hits(document, part_id, midi_s=times))
+    return redirect(url_for("intake.show", session_id=session_id, part=part_id), 303)
+
+
+@blueprint.post("/arrivals/stop")
+def stop_all(session_id: str):
+    """Stop every file that is still on its way."""
+    for arrival in jobs().arrivals.of_session(session_id):
+        if arrival.state in UNFINISHED:
+            jobs().arrivals.dismiss(arrival.id)
+    return redirect(url_for("intake.show", session_id=session_id), 303)
 
 
 @blueprint.post("/arrivals")

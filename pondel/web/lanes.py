@@ -1,36 +1,333 @@
-"""Lanes: two parts over each other, and the fights of the song in order."""
+"""Lanes: who lives where, who hides whom, when, and who is to lead."""
 
 from __future__ import annotations
 
-from flask import Blueprint, render_template
+from typing import Any
 
+import numpy as np
+from flask import Blueprint, render_template, request
+
+from pondel.core.advice.fights import ranked
+from pondel.core.advice.lengths import length_words, note_value
 from pondel.core.document import Session
-from pondel.web.context import asked_pair, desk, head, library, song_facts
+from pondel.core.errors import BadDocument
+from pondel.core.evidence import within
+from pondel.core.hearing.scale import PLACES_HZ, places_between
+from pondel.core.hearing.spectra import FRAME_S
+from pondel.core.hearing.table import Scope
+from pondel.core.hearing.timemap import time_map, worst_stretch
+from pondel.core.measures.home import note_name
+from pondel.core.measures.lowsum import low_sum
+from pondel.jobs.turns import Superseded
+from pondel.web.context import (
+    Pair,
+    asked_pair,
+    asked_revision,
+    asked_stretch,
+    desk,
+    head,
+    library,
+    song_facts,
+    take_turn,
+)
+from pondel.web.deck import in_turn
 from pondel.web.ink import inked
+from pondel.web.look import Heard, asked_look, at_level, heard
 
 blueprint = Blueprint("lanes", __name__, url_prefix="/sessions/<session_id>")
-FIGHTS_SHOWN = 12
-
-
-def fights(document: Session) -> list:
-    """The worst pairs of the whole song."""
-    return desk().table(document).pairs[:FIGHTS_SHOWN] if len(document.parts) > 1 else []
+FIGHTS_SHOWN = 16
+MAP_COLUMNS = 480
+WORST_BARS = 2
+LOWS_BELOW_HZ = 120.0
+ANY_ZONE_HZ = (40.0, 160.0)
+LEAST_LOUDNESS = 0.02
+MOST_HITS_SUMMED = 60
 
 
 @blueprint.get("/lanes")
 def show(session_id: str):
-    """The screen."""
+    """The screen; what is measured comes by itself."""
     library().touch(session_id)
     revision = head(session_id)
     document = revision.document
-    table = desk().table(document)
+    pair = asked_pair(document)
+    asked = "leader" in request.args
+    if pair and not asked and desk().analysis.is_ready(document):
+        pair = _worst_pair(document) or pair
     return render_template(
         "lanes.html",
         stage="lanes",
         facts=song_facts(session_id, revision),
         document=document,
         marks=inked(document),
-        pair=asked_pair(document),
-        table=table,
-        fights=fights(document),
+        pair=pair,
+        look=asked_look(document),
+        parts=desk().analysis.parts(document),
+        roles=sorted({part.role for part in document.parts}),
+        zone=_pair_zone(document, pair) if pair else None,
     )
+
+
+def _worst_pair(document: Session) -> Pair | None:
+    table = desk().analysis.table(document)
+    fights = ranked(document, table) if table else []
+    if not fights:
+        return None
+    worst = fights[0].pair
+    return Pair(document.part(worst.hidden), document.part(worst.by))
+
+
+def _pair_zone(document: Session, pair: Pair):
+    """The zone in which the pair was decided upon, if there is one."""
+    both = {pair.leader.id, pair.yielder.id}
+    for zone in document.zones:
+        if zone.leads in both and both & set(zone.gives_way):
+            return zone
+    return None
+
+
+def _heard_in_turn(what: str, session_id: str, document: Session) -> Heard | None:
+    """What is asked for, measured when its turn comes; None when a newer question came first."""
+    look = asked_look(document)
+    try:
+        return take_turn(what, lambda: heard(session_id, document, look))
+    except Superseded:
+        return None
+
+
+NOTHING_NEW = ("", 204)
+
+
+@blueprint.get("/lanes/fights")
+def fights(session_id: str):
+    """The ranked fights, the part x part table, and how far the listening is; a fragment."""
+    document = asked_revision(session_id).document
+    look = asked_look(document)
+    found = _heard_in_turn("fights", session_id, document)
+    if found is None:
+        return NOTHING_NEW
+    listed = ranked(found.document, found.table, found.scope)
+    if look.role:
+        roles = {part.id: part.role for part in document.parts}
+        listed = [one for one in listed if look.role in (roles[one.pair.hidden], roles[one.pair.by])]
+    shares = {
+        (a, b): found.table.share(a, b, found.scope)
+        for a in found.table.ids
+        for b in found.table.ids
+        if a != b
+    }
+    pair = asked_pair(document)
+    return render_template(
+        "parts/fights.html",
+        facts={"id": session_id},
+        document=document,
+        marks=inked(document),
+        pair=pair,
+        heard=found,
+        look=look,
+        fights=listed[:FIGHTS_SHOWN],
+        shares=shares,
+        sones={part: found.table.loudness_sone(part, found.scope) for part in found.table.ids},
+        chosen_share=found.table.share(pair.leader.id, pair.yielder.id, found.scope)
+        if pair and {pair.leader.id, pair.yielder.id} <= set(found.table.ids)
+        else None,
+        hit_counts={p.id: int(desk().hits_s(p).size) for p in document.parts},
+    )
+
+
+@blueprint.get("/lanes/ridges")
+def ridges(session_id: str):
+    """Each part's loudness along the ear's scale, and what of it falls to each other part."""
+
+    document = asked_revision(session_id).document
+    look = asked_look(document)
+    pair = asked_pair(document)
+
+    def work() -> dict[str, Any]:
+        found = heard(session_id, document, look)
+        table, scope = found.table, found.scope
+        lanes = []
+        for part in table.ids:
+            alone = table.alone(part, scope)
+            by = {other: table.lost(part, other, scope) for other in table.ids if other != part}
+            top = max(float(alone.max()), 1e-9)
+            lanes.append(
+                {
+                    "id": part,
+                    "alone": np.round(alone / top, 4).tolist(),
+                    "by": {
+                        other: np.round(lost / top, 4).tolist()
+                        for other, lost in by.items()
+                        if float(lost.sum()) >= 0.01 * float(alone.sum())
+                    },
+                    "share": round(table.share(part, None, scope), 4),
+                    "sone": round(table.loudness_sone(part, scope), 3),
+                }
+            )
+        return {
+            "hz": np.round(PLACES_HZ, 2).tolist(),
+            "lanes": lanes,
+            "zone": _worst_zone(found, pair),
+            "is_loop": found.is_loop,
+            "listening": found.listening is not None,
+        }
+
+    return in_turn("ridges", work)
+
+
+def _asked_pair(document: Session) -> Pair:
+    pair = asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    return pair
+
+
+@blueprint.get("/lanes/map")
+def pair_map(session_id: str):
+    """What the yielder takes of the leader by band and time, over a stretch."""
+    document = asked_revision(session_id).document
+    look = asked_look(document)
+    pair, stretch = _asked_pair(document), asked_stretch(document)
+    now = desk().now(at_level(document, look.level))
+    hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
+
+    def work() -> dict[str, Any]:
+        own, hider = (
+            now.in_the_mix(part.id, stretch.start, stretch.frames).power
+            for part in (pair.leader, pair.yielder)
+        )
+        found = time_map(own, hider, MAP_COLUMNS)
+        loud = found.alone.max(axis=0)
+        used = np.flatnonzero(loud > LEAST_LOUDNESS * max(float(loud.max()), 1e-9))
+        first, last = (int(used[0]), int(used[-1]) + 1) if used.size else (0, PLACES_HZ.size)
+        top = max(float(np.quantile(found.alone, 0.995)), 1e-9)
+        return {
+            "start_s": stretch.start_s,
+            "end_s": stretch.end_s,
+            "seconds": found.seconds,
+            "hz": np.round(PLACES_HZ[first:last], 1).tolist(),
+            "share": np.round(found.share[:, first:last], 2).tolist(),
+            "alone": np.round(np.minimum(found.alone[:, first:last] / top, 1.0), 3).tolist(),
+            "hits_s": np.round(hits + stretch.start_s, 4).tolist(),
+        }
+
+    return in_turn("map", work)
+
+
+@blueprint.get("/lanes/worst")
+def worst(session_id: str):
+    """Where the pair's worst two bars begin and end, and its zone."""
+    document = asked_revision(session_id).document
+    pair = _asked_pair(document)
+    zone = _zone_hz(session_id, pair)
+    bar_s = 60.0 / document.tempo_bpm * document.beats_per_bar
+    length_s = WORST_BARS * bar_s
+    lost = desk().analysis.losses(document, pair.leader.id, pair.yielder.id, places_between(*zone))
+    first = worst_stretch(lost, round(length_s / FRAME_S)) * FRAME_S
+    song_s = desk().frames(document) / document.rate
+    start_s = max(0.0, min(round(first / bar_s) * bar_s, song_s - length_s))
+    return {
+        "start_s": round(start_s, 4),
+        "end_s": round(min(start_s + length_s, song_s), 4),
+        "low_hz": round(zone[0], 1),
+        "high_hz": round(zone[1], 1),
+    }
+
+
+def _worst_zone(found: Heard, pair: Pair | None) -> dict[str, float] | None:
+    if pair is None or not {pair.leader.id, pair.yielder.id} <= set(found.table.ids):
+        return None
+    zones = found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
+    if not zones:
+        return None
+    return {"low_hz": round(zones[0].low_hz, 1), "high_hz": round(zones[0].high_hz, 1)}
+
+
+def _zone_hz(session_id: str, pair: Pair) -> tuple[float, float]:
+    """The pair's decided zone, or where it loses most."""
+    document = asked_revision(session_id).document
+    decided = _pair_zone(document, pair)
+    if decided is not None:
+        return decided.low_hz, decided.high_hz
+    found = _heard_in_turn("zone", session_id, document)
+    zone = _worst_zone(found, pair) if found else None
+    return (zone["low_hz"], zone["high_hz"]) if zone else ANY_ZONE_HZ
+
+
+@blueprint.get("/lanes/pair")
+def pair_facts(session_id: str):
+    """What else is known of the pair: homes, lengths, low-end sum, stereo, zones; a fragment."""
+    document = asked_revision(session_id).document
+    pair = _asked_pair(document)
+    found = _heard_in_turn("pair", session_id, document)
+    if found is None:
+        return NOTHING_NEW
+    ids = {pair.leader.id, pair.yielder.id}
+    zones = (
+        found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
+        if ids <= set(found.table.ids)
+        else []
+    )
+    kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
+    return render_template(
+        "parts/pair.html",
+        facts={"id": session_id},
+        document=document,
+        marks=inked(document),
+        pair=pair,
+        zones=zones,
+        kept=[(zone, _kept_share(found, zone)) for zone in kept],
+        homes=[_home(part) for part in (pair.leader, pair.yielder)],
+        lengths=_lengths(document, pair),
+        lows=_lows(session_id, pair),
+    )
+
+
+def _kept_share(found: Heard, zone) -> float | None:
+    by = [part for part in zone.gives_way if part in found.table.ids]
+    if zone.leads not in found.table.ids or not by:
+        return None
+    scope = Scope(found.scope.segments, found.scope.on_hits, (zone.low_hz, zone.high_hz))
+    return sum(found.table.share(zone.leads, other, scope) for other in by)
+
+
+def _home(part) -> dict[str, Any]:
+    if part.file is None:
+        return {"part": part, "home": None}
+    image = desk().recordings.image(part.file)
+    pitch = desk().recordings.pitch_hz(part.file) if part.role in ("kick", "bass") else None
+    return {
+        "part": part,
+        "home": desk().recording(part.file).home,
+        "image": image,
+        "pitch": pitch,
+        "note": note_name(pitch) if pitch else None,
+    }
+
+
+def _lengths(document: Session, pair: Pair) -> dict[str, Any] | None:
+    if pair.leader.file is None or pair.yielder.file is None:
+        return None
+    hits = desk().recording(pair.leader.file).hits(pair.leader)
+    notes = desk().recording(pair.yielder.file).hits(pair.yielder)
+    words = length_words(pair.leader.name, hits, pair.yielder.name, notes, document.tempo_bpm)
+    falls = [hit.length_20_s for hit in hits if hit.length_20_s is not None]
+    usual = float(np.median(falls)) if falls else None
+    return {
+        "words": words,
+        "fall_20_s": usual,
+        "value": note_value(usual, document.tempo_bpm) if usual else None,
+    }
+
+
+def _lows(session_id: str, pair: Pair):
+    """The low-end sum of the pair at the leader's hits in the loop, as they sound in the mix."""
+    document = asked_revision(session_id).document
+    stretch = asked_stretch(document)
+    now = desk().now(document)
+    hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
+    sounds = [
+        now.region((part.id, "after fader"), stretch.start, stretch.frames)
+        for part in (pair.leader, pair.yielder)
+    ]
+    return low_sum(*sounds, document.rate, hits[:MOST_HITS_SUMMED], LOWS_BELOW_HZ)

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 from flask import Blueprint, redirect, render_template, request, url_for
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
+from pondel.jobs import sessions as session_files
+from pondel.store.arrivals import plain_name
 from pondel.web.context import library
 
 blueprint = Blueprint("sessions", __name__)
@@ -43,3 +48,19 @@ def remove(session_id: str):
     library().head(session_id)
     library().remove(session_id)
     return redirect(url_for("sessions.index"))
+
+
+@blueprint.post("/sessions/import")
+def bring_in():
+    """A session from an archive, or from a session.json handed in with its audio."""
+    handed = [file for file in request.files.getlist("file") if file.filename]
+    if not handed:
+        raise BadDocument("choose a session archive, or a session.json with its audio files")
+    with tempfile.TemporaryDirectory(dir=library().media.incoming) as folder:
+        paths = []
+        for file in handed:
+            path = Path(folder) / plain_name(file.filename or "")
+            file.save(path)
+            paths.append(path)
+        session_id = session_files.import_handed(library(), paths)
+    return redirect(url_for("lanes.show", session_id=session_id))

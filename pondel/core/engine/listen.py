@@ -8,21 +8,28 @@ from typing import Literal
 import numpy as np
 
 from pondel.core.document import Session, content_hash, parse_session, to_json
+from pondel.core.dsp import filters
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.streams import pan_gains
 from pondel.core.errors import BadDocument
 
-Hear = Literal["mix", "pair", "part", "key"]
-HEARS: tuple[Hear, ...] = ("mix", "pair", "part", "key")
+Hear = Literal["mix", "pair", "part", "zone", "key"]
+HEARS: tuple[Hear, ...] = ("mix", "pair", "part", "zone", "key")
+ZONE_SLOPE_DB_OCT = 24
 
 
 @dataclass(frozen=True)
 class Plan:
-    """One thing to listen to. For a key, `parts` is the part it drives and `move` its move."""
+    """One thing to listen to.
+
+    For a key, `parts` is the part it drives and `move` its move; a zone is the parts' sum between
+    the frequencies of `zone_hz`.
+    """
 
     hear: Hear
     parts: tuple[str, ...] = ()
     move: str | None = None
+    zone_hz: tuple[float, float] | None = None
 
 
 def without_moves(session: Session) -> Session:
@@ -35,7 +42,11 @@ def without_moves(session: Session) -> Session:
 
 
 def make_plan(
-    session: Session, hear: str, parts: list[str] | None = None, move: str | None = None
+    session: Session,
+    hear: str,
+    parts: list[str] | None = None,
+    move: str | None = None,
+    zone_hz: tuple[float, float] | None = None,
 ) -> Plan:
     """A plan that fits the session; BadDocument or NotFound when it does not."""
     if hear not in HEARS:
@@ -50,12 +61,16 @@ def make_plan(
         if not moves or moves[0].key is None:
             raise BadDocument("this move listens to its own part: choose a key first")
         return Plan("key", chosen[:1], move)
+    if hear == "zone":
+        if zone_hz is None or not 10 <= zone_hz[0] < zone_hz[1]:
+            raise BadDocument("choose a zone to hear first")
+        return Plan("zone", chosen, None, zone_hz)
     return Plan(hear, chosen[:1] if hear == "part" else chosen)
 
 
 def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
     """Names the sound of a plan: equal hashes mean equal sound."""
-    facts: list = [plan.hear, chunked.session.rate]
+    facts: list = [plan.hear, chunked.session.rate, plan.zone_hz]
     if plan.hear == "key":
         part = chunked.session.part(plan.parts[0])
         move = next(m for m in part.moves if m.id == plan.move)
@@ -83,6 +98,8 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
         heard = np.concatenate([chunked.key_heard(driven, move, i) for i in range(first, last)])
         heard = heard[start - first * size :][:frames]
         return np.repeat(heard, 2, axis=1) if heard.shape[1] == 1 else heard
+    if plan.zone_hz is not None:
+        return _zone_region(plan, chunked, start, frames)
     total = np.zeros((frames, 2), np.float32)
     for part_id in plan.parts:
         if plan.hear == "mix":
@@ -94,6 +111,21 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
         gains = [gain * level for gain in pan_gains(part.pan, sound.shape[1])]
         total += sound * np.array(gains, np.float32)
     return total
+
+
+def _zone_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
+    """The plan's parts through a low cut and a high cut, begun early enough for both to settle."""
+    assert plan.zone_hz is not None
+    rate = chunked.session.rate
+    low, high = plan.zone_hz
+    lead = min(start, round(rate * filters.settle_s(low, ZONE_SLOPE_DB_OCT)))
+    sound = plan_region(Plan("pair", plan.parts), chunked, start - lead, frames + lead)
+    for sos in (
+        filters.low_cut(low, ZONE_SLOPE_DB_OCT, rate),
+        filters.high_cut(high, ZONE_SLOPE_DB_OCT, rate),
+    ):
+        sound = filters.Sections(sos, 2).process(sound)
+    return sound[lead:]
 
 
 def plan_chunk(plan: Plan, chunked: ChunkedSession, index: int) -> np.ndarray:

@@ -53,8 +53,8 @@ async function reach(url, options) {
 
 /** The address of something in the open session, with the view's pair, move, loop and revision. */
 export function about(what, more = {}) {
-  const { view, loop, facts } = state;
-  const values = { page, revision: facts.revision, ...loop, leader: view.leader, yielder: view.yielder, ...more };
+  const { view, loop, facts, level, look } = state;
+  const values = { page, revision: facts.revision, ...loop, level, ...look, leader: view.leader, yielder: view.yielder, ...more };
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(values)) {
     if (value == null) continue;

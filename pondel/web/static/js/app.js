@@ -4,11 +4,14 @@ import * as controls from "./controls.js";
 import * as deck from "./deck.js";
 import { edit, step } from "./edits.js";
 import * as figures from "./figures.js";
+import * as lanes from "./lanes.js";
 import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
+import * as song from "./song.js";
 import * as strips from "./strips.js";
+import * as timemap from "./timemap.js";
 
 const $ = (id) => document.getElementById(id);
 const stage = $("stage");
@@ -63,8 +66,10 @@ function clicks(event) {
   if (button) doIt(button);
   const heard = event.target.closest("[data-hear]");
   if (heard) {
-    const again = heard.dataset.hear === "key" && state.hear === "key";
-    deck.hear(again ? "mix" : heard.dataset.hear);
+    const what = heard.dataset.hear;
+    if (what === "zone" && !state.view.zone) return say("Draw or type the zone first.");
+    const again = what === "key" && state.hear === "key";
+    deck.hear(again ? "mix" : what);
     if (!deck.player.playing) deck.toggle();
   }
 }
@@ -88,7 +93,7 @@ function keys(event) {
     document.querySelectorAll("#spine a")[Number(event.key) - 1].click();
   } else if (event.key.toLowerCase() === "b") deck.side(state.side === "after" ? "before" : "after");
   else {
-    const what = { m: "mix", p: "pair", s: "part", k: "key" }[event.key.toLowerCase()];
+    const what = { m: "mix", p: "pair", s: "part", z: "zone", k: "key" }[event.key.toLowerCase()];
     const input = what && document.querySelector(`#hear input[value="${what}"]`);
     if (input && !input.disabled) deck.hear(what);
   }
@@ -149,6 +154,9 @@ async function begin() {
   });
   window.addEventListener("popstate", () => go(location.href, { push: false }));
   const ready = deck.start();
+  lanes.start();
+  song.start();
+  timemap.start();
   spectra.start();
   strips.start();
   figures.start();

@@ -14,15 +14,17 @@ let asking = 0;
 /** What the deck wants to hear, in the words of the server. */
 export function wanted() {
   const { view, hear, side } = state;
-  const parts = hear === "pair" ? [view.leader, view.yielder] : hear === "mix" ? [] : [view.part ?? view.yielder];
-  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side };
+  const pair = hear === "pair" || hear === "zone";
+  const parts = pair ? [view.leader, view.yielder] : hear === "mix" ? [] : [view.part ?? view.yielder];
+  const zone = hear === "zone" ? view.zone : {};
+  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
 }
 
 const gain = () => (state.side === "before" ? 10 ** (match.gain_db / 20) : 1);
 
 function listenAddress() {
-  const { hear, parts, move, state: side } = wanted();
-  return about("listen", { hear, part: parts, move, state: side });
+  const { parts, ...rest } = wanted();
+  return about("listen", { ...rest, part: parts });
 }
 
 /** Ask for the sound that fits the present choices and bring it under the playhead. */
@@ -77,10 +79,10 @@ let matching = null;
 async function refreshMatch() {
   matching?.abort();
   matching = new AbortController();
-  const { hear: what, parts } = wanted();
+  const { hear: what, parts, low_hz, high_hz } = wanted();
   if (what !== "mix" && what !== "key" && !parts.length) return;
   try {
-    match = await getJSON(about("match", { hear: what, part: parts }), matching.signal);
+    match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), matching.signal);
   } catch (error) {
     if (error.name === "AbortError") return;
     match = { gain_db: 0, lufs: null };
@@ -251,7 +253,9 @@ export async function start() {
     document.querySelector('#hear input[value="pair"]').disabled = !(view.leader && view.yielder);
     document.querySelector('#hear input[value="part"]').disabled = !view.part;
     document.querySelector('#hear input[value="key"]').disabled = !view.move;
-    if ((state.hear === "key" && !view.move) || (state.hear === "pair" && !view.yielder)) hear("mix");
+    document.querySelector('#hear input[value="zone"]').disabled = !(view.zone && view.yielder);
+    const impossible = document.querySelector(`#hear input[value="${state.hear}"]`).disabled;
+    if (impossible) hear("mix");
     else if (state.hear !== "mix") refresh();
     soon(refreshMatch);
     drawSong();
@@ -261,6 +265,14 @@ export async function start() {
     else refresh();
     soon(refreshMatch);
   });
+  on("zone", () => {
+    document.querySelector('#hear input[value="zone"]').disabled = !state.view.zone;
+    if (state.hear === "zone") refresh();
+  });
+  $("level").onchange = (event) => {
+    state.level = event.target.value;
+    tell("level");
+  };
   on("sheet", drawSong);
   new ResizeObserver(drawSong).observe($("song"));
   placeEnds();

@@ -6,6 +6,23 @@ import { reload } from "./stage.js";
 const AT_ONCE = 2;
 const queue = [];
 let running = 0;
+let sent = { files: 0, bytes: 0, of: 0, ofBytes: 0, begun: 0 };
+
+/** How far the sending is, in one line with a way to stop it. */
+function tellSending() {
+  const line = document.getElementById("sending");
+  if (!line) return;
+  line.hidden = !running && !queue.length;
+  if (line.hidden) return;
+  const seconds = (performance.now() - sent.begun) / 1000;
+  const left = sent.bytes ? (seconds / sent.bytes) * (sent.ofBytes - sent.bytes) : null;
+  line.querySelector("strong").textContent = `Sending ${sent.files} of ${sent.of} files`;
+  line.querySelector("span").textContent = left == null ? "" : `about ${Math.max(1, Math.round(left))} s left`;
+  line.querySelector("button").onclick = () => {
+    for (const { line: row } of queue.splice(0)) row.item.remove();
+    tellSending();
+  };
+}
 
 function lineFor(file) {
   const item = document.createElement("li");
@@ -33,6 +50,7 @@ async function next() {
   running++;
   const { file, url, line } = queue.shift();
   line.words.textContent = "sending";
+  tellSending();
   try {
     await upload(url, file, (share) => (line.bar.value = share));
     line.item.remove();
@@ -42,6 +60,9 @@ async function next() {
     line.words.className = "wrong grow";
   }
   running--;
+  sent.files++;
+  sent.bytes += file.size;
+  tellSending();
   if (queue.length) next();
   else if (!running) await refresh();
 }
@@ -55,7 +76,12 @@ async function refresh() {
 }
 
 function take(files, url) {
-  for (const file of files) queue.push({ file, url, line: lineFor(file) });
+  if (!running && !queue.length) sent = { files: 0, bytes: 0, of: 0, ofBytes: 0, begun: performance.now() };
+  for (const file of files) {
+    sent.of++;
+    sent.ofBytes += file.size;
+    queue.push({ file, url, line: lineFor(file) });
+  }
   for (let i = 0; i < AT_ONCE; i++) next();
 }
 
@@ -98,7 +124,7 @@ export function wire(root) {
     drop.classList.remove("over");
     take(await dropped(event.dataTransfer), url);
   };
-  if (state.facts.parts.length !== root.querySelectorAll("tbody tr").length) {
+  if (state.facts.parts.length !== root.querySelectorAll(".intake-table tbody tr").length) {
     getJSON(`/sessions/${state.facts.id}/facts`).then((facts) => {
       learn(facts);
       tell("changed", {});

@@ -1,6 +1,6 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getJSON } from "./api.js";
-import { MARKS_HZ, axisWord, draw, hzWord, scaleHz } from "./plots.js";
+import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { on, state } from "./state.js";
 
 const LEFT = 38;
@@ -8,14 +8,12 @@ const RIGHT = 12;
 const TOP = 8;
 const BOTTOM = 22;
 const SPAN_DB = 60;
-const HATCHES = [[0.6, 4], [0.35, 7], [0.15, 12]];
 
 let data = null;
 let cursor = null;
 let loading = null;
 
 const plot = () => document.querySelector('[data-plot="spectra"]');
-const spreadLows = () => localStorage.getItem("pondel-spread") === "1";
 
 async function load() {
   if (!plot()) return;
@@ -75,21 +73,17 @@ function hatch(svg, box, x, area, base) {
   const clip = draw("clipPath", { id: `${box.dataset.plot}-clip` });
   clip.append(draw("path", { d: area }));
   defs.append(clip);
-  HATCHES.forEach(([, gap], i) => {
-    const pattern = draw("pattern", { id: `hatch-${i}`, width: gap, height: gap, patternUnits: "userSpaceOnUse", patternTransform: "rotate(-45)" });
-    pattern.append(draw("line", { x1: 0, x2: gap, y1: 0, y2: 0, class: `ink-${box.dataset.yielderInk}`, stroke: "var(--c)", "stroke-width": 1.8 }));
-    defs.append(pattern);
-  });
+  hatchPatterns();
   svg.append(defs);
   const group = draw("g", { "clip-path": `url(#${box.dataset.plot}-clip)` });
   const edges = data.hidden_hz;
   edges.forEach((hz, i) => {
     const share = data.hidden_after[i];
-    const kind = HATCHES.findIndex(([least]) => share >= least);
+    const kind = HATCH_LEAST.findIndex((least) => share >= least);
     if (kind < 0) return;
     const low = i ? Math.sqrt(hz * edges[i - 1]) : hz * 0.97;
     const high = i < edges.length - 1 ? Math.sqrt(hz * edges[i + 1]) : hz * 1.03;
-    group.append(draw("rect", { x: x(Math.max(low, 20)), width: Math.max(0, x(Math.min(high, 20000)) - x(Math.max(low, 20))), y: TOP, height: base - TOP, fill: `url(#hatch-${kind})` }));
+    group.append(draw("rect", { x: x(Math.max(low, 20)), width: Math.max(0, x(Math.min(high, 20000)) - x(Math.max(low, 20))), y: TOP, height: base - TOP, fill: `url(#ink-hatch-${box.dataset.yielderInk}-${kind})` }));
   });
   svg.append(group);
 }
@@ -142,12 +136,6 @@ function wire() {
   });
   box.addEventListener("keydown", arrow);
   new ResizeObserver(redraw).observe(box);
-  const spread = document.getElementById("spread");
-  spread.checked = spreadLows();
-  spread.onchange = () => {
-    localStorage.setItem("pondel-spread", spread.checked ? "1" : "0");
-    redraw();
-  };
   load();
 }
 
@@ -161,5 +149,6 @@ export function start() {
   on("changed", soon);
   on("loop", soon);
   on("sheet", redraw);
-  if (state.facts) wire();
+  on("spread", redraw);
+  on("look", load);
 }

@@ -7,16 +7,18 @@
 
 export const bus = new EventTarget();
 
-/** @type {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string}} */
+/** @type {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, look: any}} */
 export const state = {
   facts: null,
   view: {},
   loop: { start_s: 0, end_s: 8 },
   hear: "mix",
   side: "after",
+  level: "normal",
+  look: {},
 };
 
-/** Tell everyone that something is new: "session", "view", "loop", "hear". */
+/** Tell everyone that something is new: "session", "view", "loop", "hear", "level", "zone". */
 export function tell(what, detail = {}) {
   bus.dispatchEvent(new CustomEvent(what, { detail }));
 }

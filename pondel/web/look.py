@@ -1,0 +1,99 @@
+"""How a screen looks at a song: the whole of it, a section or the loop; at which level; which parts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from flask import request
+
+from pondel.core.document import Session
+from pondel.core.errors import BadDocument
+from pondel.core.evidence import within
+from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.table import HiddenTable, Scope, TableMaker
+from pondel.jobs.tasks import Listening
+from pondel.web.context import Stretch, asked_stretch, desk, jobs
+
+LEVELS_DB_SPL = {"quiet": 60.0, "loud": 95.0}
+SONG, LOOP = "song", "loop"
+
+
+@dataclass(frozen=True)
+class Look:
+    """What is looked at: `where` is the song, the loop (`stretch`), or a section's id."""
+
+    where: str
+    on_hits: bool
+    role: str
+    level: str
+    stretch: Stretch
+
+
+def asked_look(document: Session) -> Look:
+    """`where`, `on_hits`, `role` and `level` of the address."""
+    where = request.args.get("where", SONG)
+    if where not in (SONG, LOOP, *(s.id for s in document.sections)):
+        where = SONG
+    return Look(
+        where,
+        request.args.get("on_hits") == "1",
+        request.args.get("role", ""),
+        request.args.get("level", "normal"),
+        asked_stretch(document),
+    )
+
+
+def at_level(document: Session, level: str) -> Session:
+    """The session as heard at the chosen level: quiet, loud, or its own."""
+    if level not in LEVELS_DB_SPL:
+        return document
+    return document.model_copy(update={"listening_level_db_spl": LEVELS_DB_SPL[level]})
+
+
+@dataclass(frozen=True)
+class Heard:
+    """A table, which part of it is asked for, and how far the whole song's analysis is.
+
+    While the whole song is not heard yet, the table is that of the loop (`is_loop`).
+    """
+
+    document: Session
+    table: HiddenTable
+    scope: Scope
+    is_loop: bool
+    listening: Listening | None
+
+
+def heard(session_id: str, document: Session, look: Look) -> Heard:
+    """The table that answers a look. It never waits for the whole song."""
+    document = at_level(document, look.level)
+    listening = None
+    if look.where != LOOP:
+        listening = jobs().listen(session_id, document)
+        table = desk().analysis.table(document) if listening is None else None
+        if table is not None:
+            segments = [n for n, s in enumerate(document.sections) if s.id == look.where]
+            scope = Scope(tuple(segments) or None, look.on_hits)
+            return Heard(document, table, scope, False, None)
+    table = loop_table(document, look.stretch)
+    return Heard(document, table, Scope(None, look.on_hits), True, listening)
+
+
+def loop_table(document: Session, stretch: Stretch) -> HiddenTable:
+    """The table of one stretch of the song."""
+    parts = desk().analysis.parts(document)
+    if not parts:
+        raise BadDocument("bring in some parts first")
+    now = desk().now(document)
+    powers = np.stack([now.in_the_mix(p.id, stretch.start, stretch.frames).power for p in parts])
+    hits = [
+        near_hits(
+            within(desk().hits_s(part), stretch.start, stretch.frames, document.rate),
+            powers.shape[1],
+        )
+        for part in parts
+    ]
+    maker = TableMaker([part.id for part in parts])
+    maker.add(0, powers, np.stack(hits))
+    return maker.table()

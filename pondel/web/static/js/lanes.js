@@ -1,0 +1,363 @@
+// Lanes: each part as a ridge along the frequency axis, hatched where others hide it.
+import { about, getJSON, say } from "./api.js";
+import { edit } from "./edits.js";
+import { reload } from "./stage.js";
+import * as deck from "./deck.js";
+import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { on, setLoop, state, tell } from "./state.js";
+
+let data = null;
+let cursor = null;
+let loading = null;
+let dragged = null;
+
+const $ = (selector) => document.querySelector(selector);
+const box = () => $('[data-plot="lanes"]');
+const line = () => $("#zone-line");
+const percent = (share) => `${Math.round(share * 100)} %`;
+const nameOf = (id) => state.facts.parts.find((part) => part.id === id)?.name ?? id;
+const inkOf = (id) => state.facts.parts.find((part) => part.id === id)?.ink ?? 1;
+
+/** Where and how the song is looked at, kept from visit to visit. */
+const LOOK_KEPT = () => `pondel-look-${state.facts.id}`;
+
+function readLook() {
+  const form = new FormData($("#look"));
+  state.look = { where: form.get("where"), role: form.get("role"), on_hits: form.get("on_hits") ? 1 : null };
+  state.picture = form.get("picture");
+  localStorage.setItem(LOOK_KEPT(), JSON.stringify({ ...state.look, picture: state.picture }));
+}
+
+function showLook() {
+  const kept = JSON.parse(localStorage.getItem(LOOK_KEPT()) ?? "{}");
+  const form = $("#look");
+  for (const name of ["where", "role"]) {
+    if ([...form[name].options].some((option) => option.value === kept[name])) form[name].value = kept[name];
+  }
+  form.on_hits.checked = Boolean(kept.on_hits);
+  if (kept.picture) form.picture.value = kept.picture;
+  readLook();
+  showPicture();
+}
+
+function showPicture() {
+  for (const one of document.querySelectorAll("[data-picture]")) one.hidden = one.dataset.picture !== state.picture;
+}
+
+let fetching = 0;
+let again = 0;
+async function load() {
+  if (!box()) return;
+  clearTimeout(again);
+  const mine = ++fetching;
+  loading?.abort();
+  loading = new AbortController();
+  fragment("lanes/fights", "#fights");
+  if (state.picture === "pair") fragment("lanes/pair", "#pair-facts");
+  try {
+    const found = await getJSON(about("lanes/ridges"), loading.signal);
+    if (mine !== fetching) return;
+    data = found;
+    if (!state.view.zone && found.zone) chooseZone(found.zone.low_hz, found.zone.high_hz);
+    else redraw();
+    if (data.listening) again = setTimeout(load, 900);
+  } catch (error) {
+    if (error.name !== "AbortError") $("#lanes-line").textContent = error.message;
+  }
+}
+
+async function fragment(what, target) {
+  const place = $(target);
+  if (!place) return;
+  try {
+    await window.htmx.ajax("GET", about(what), { target: place, swap: "innerHTML show:none" });
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+function redraw() {
+  if (!box() || !data) return;
+  hatchPatterns();
+  const where = { song: "Whole song", loop: "The loop" }[data.is_loop ? "loop" : state.look.where] ?? "The section";
+  const level = { quiet: "quiet, 60 dB SPL", loud: "loud, 95 dB SPL" }[state.level] ?? "normal level";
+  $("#lanes-line").textContent = `${where}${state.look.on_hits ? ", on hits" : ""}, ${level} · height: loudness per band as the ear hears it · hatching in the ink of the part that hides`;
+  for (const lane of data.lanes) {
+    const row = box().querySelector(`[data-lane="${CSS.escape(lane.id)}"]`);
+    if (!row) continue;
+    row.hidden = Boolean(state.look.role) && row.dataset.role !== state.look.role;
+    row.querySelector("[data-lane-share]").textContent = percent(lane.share);
+    row.title = `${nameOf(lane.id)}: ${percent(lane.share)} hidden, ${lane.sone.toFixed(1)} sone by itself`;
+    ridge(row.querySelector("[data-lane-ridge]"), lane);
+  }
+  axis();
+}
+
+const across = () => scaleHz(spreadLows());
+
+function ridge(place, lane) {
+  const { width, height } = place.getBoundingClientRect();
+  if (width < 40 || height < 10) return;
+  const at = across();
+  const x = (hz) => at(Math.max(20, Math.min(20000, hz))) * width;
+  const base = height - 1;
+  const y = (value) => base - value * (height - 5);
+  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
+  for (const hz of MARKS_HZ) svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: 0, y2: height, class: `grid-line${[100, 1000, 10000].includes(hz) ? " strong" : ""}` }));
+  zones(svg, x, height, lane.id);
+  const points = data.hz.map((hz, i) => `${x(hz).toFixed(1)} ${y(lane.alone[i]).toFixed(1)}`);
+  const area = `M${x(data.hz[0])} ${base}L${points.join("L")}L${x(data.hz.at(-1))} ${base}Z`;
+  svg.append(draw("path", { d: area, class: "under" }));
+  hatch(svg, lane, x, area);
+  const dash = ["", "7 4", "2 3", "9 3 2 3"][(state.facts.parts.findIndex((p) => p.id === lane.id) + 4) % 4];
+  svg.append(draw("path", { d: `M${points.join("L")}`, class: "curve", "stroke-width": 1.6, "stroke-dasharray": dash }));
+  svg.append(draw("line", { x1: 0, x2: width, y1: base, y2: base, class: "grid-line strong" }));
+  if (cursor != null) svg.append(draw("line", { x1: x(data.hz[cursor]), x2: x(data.hz[cursor]), y1: 0, y2: height, class: "cursor-line" }));
+  place.replaceChildren(svg);
+}
+
+/** The chosen zone as a marked band; decided ones of this part as a line at the foot. */
+function zones(svg, x, height, part) {
+  const { zone } = state.view;
+  if (zone) svg.append(draw("rect", { x: x(zone.low_hz), width: Math.max(1, x(zone.high_hz) - x(zone.low_hz)), y: 0, height, class: "zone" }));
+  for (const kept of state.facts.zones ?? []) {
+    if (kept.leads !== part) continue;
+    svg.append(draw("line", { x1: x(kept.low_hz), x2: x(kept.high_hz), y1: height - 2, y2: height - 2, stroke: "var(--c)", "stroke-width": 4 }));
+  }
+}
+
+/** Runs of bands with the same main hider and density, each hatched in the hider's ink. */
+function hatch(svg, lane, x, area) {
+  const id = `clip-${lane.id}`;
+  const clip = draw("clipPath", { id });
+  clip.append(draw("path", { d: area }));
+  const defs = draw("defs");
+  defs.append(clip);
+  const group = draw("g", { "clip-path": `url(#${CSS.escape(id)})` });
+  const hiders = Object.entries(lane.by);
+  const kinds = data.hz.map((_, i) => {
+    if (lane.alone[i] < 0.01) return "";
+    const lost = hiders.reduce((sum, [, by]) => sum + by[i], 0) / lane.alone[i];
+    const level = HATCH_LEAST.findIndex((least) => lost >= least);
+    if (level < 0) return "";
+    const [main] = hiders.reduce((best, one) => (one[1][i] > best[1][i] ? one : best));
+    return `${inkOf(main)}-${level}`;
+  });
+  let first = 0;
+  for (let i = 1; i <= kinds.length; i++) {
+    if (kinds[i] === kinds[first]) continue;
+    if (kinds[first]) {
+      const low = first ? Math.sqrt(data.hz[first] * data.hz[first - 1]) : 20;
+      const high = i < data.hz.length ? Math.sqrt(data.hz[i] * data.hz[i - 1]) : 20000;
+      group.append(draw("rect", { x: x(low), width: Math.max(0, x(high) - x(low)), y: 0, height: "100%", fill: `url(#ink-hatch-${kinds[first]})` }));
+    }
+    first = i;
+  }
+  svg.append(defs, group);
+}
+
+function axis() {
+  const place = box().querySelector("[data-lane-axis]");
+  const { width, height } = place.getBoundingClientRect();
+  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
+  const at = across();
+  for (const hz of MARKS_HZ) {
+    const anchor = hz === 20 ? "start" : hz === 20000 ? "end" : "middle";
+    svg.append(draw("text", { x: at(hz) * width, y: 13, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
+  }
+  place.replaceChildren(svg);
+}
+
+/** What lies at the cursor, in words. */
+function read() {
+  let note = box().querySelector(".readout");
+  if (cursor == null) {
+    note?.remove();
+    return;
+  }
+  if (!note) {
+    note = document.createElement("div");
+    note.className = "readout num";
+    note.setAttribute("role", "status");
+    box().append(note);
+  }
+  const hz = data.hz[cursor];
+  const losses = data.lanes.flatMap((lane) =>
+    Object.entries(lane.by)
+      .map(([by, lost]) => ({ lane, by, share: lane.alone[cursor] > 0.02 ? lost[cursor] / lane.alone[cursor] : 0 }))
+      .filter(({ share }) => share >= 0.1),
+  );
+  losses.sort((a, b) => b.share - a.share);
+  const words = losses.slice(0, 3).map(({ lane, by, share }) => `${nameOf(by)} hides ${percent(share)} of ${nameOf(lane.id)}`);
+  note.textContent = `${hzWord(hz)} · ${words.length ? words.join(" · ") : "nothing hidden by much"}`;
+}
+
+function hzAt(event) {
+  const ridgeBox = box().querySelector("[data-lane-ridge]").getBoundingClientRect();
+  const share = Math.min(1, Math.max(0, (event.clientX - ridgeBox.left) / ridgeBox.width));
+  const at = across();
+  let [low, high] = [20, 20000];
+  for (let i = 0; i < 40; i++) {
+    const middle = Math.sqrt(low * high);
+    if (at(middle) < share) low = middle;
+    else high = middle;
+  }
+  return low;
+}
+
+const nearest = (hz) => data.hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(data.hz[best] / hz)) ? i : best), 0);
+
+function chooseZone(low_hz, high_hz) {
+  state.view.zone = { low_hz: Number(low_hz.toFixed(1)), high_hz: Number(high_hz.toFixed(1)) };
+  showZone();
+  redraw();
+  tell("zone");
+}
+
+function showZone() {
+  const { zone } = state.view;
+  if (!line() || !zone) return;
+  line().low_hz.value = hzWord(zone.low_hz);
+  line().high_hz.value = hzWord(zone.high_hz);
+}
+
+/** A typed frequency: "1.2k", "80 Hz"; the server has the last word when it is stored. */
+function typedHz(text) {
+  const found = /^\s*([\d.,]+)\s*(k?)\s*(hz)?\s*$/i.exec(text);
+  return found ? Number(found[1].replace(",", ".")) * (found[2] ? 1000 : 1) : Number.NaN;
+}
+
+function wireZone() {
+  const form = line();
+  if (!form) return;
+  form.onsubmit = (event) => event.preventDefault();
+  for (const field of [form.low_hz, form.high_hz]) {
+    field.onchange = () => {
+      const [low, high] = [typedHz(form.low_hz.value), typedHz(form.high_hz.value)];
+      const good = low >= 10 && high > low && high <= 24000;
+      field.setAttribute("aria-invalid", String(!good));
+      if (good) chooseZone(low, high);
+      else say("A zone runs from a lower to a higher frequency, such as 40 Hz to 160 Hz.");
+    };
+  }
+  for (const button of form.querySelectorAll("[data-decide]")) {
+    button.onclick = async () => {
+      const { zone } = state.view;
+      if (!zone) return say("Draw or type the zone first.");
+      try {
+        await edit({ op: "decide", leads: button.dataset.decide, gives_way: button.dataset.yields, ...zone });
+        await reload();
+      } catch (error) {
+        say(error.message);
+      }
+    };
+  }
+}
+
+function wirePointer() {
+  const place = box().querySelector(".lanes-rows");
+  place.addEventListener("pointerdown", (event) => {
+    if (event.button || !event.target.closest("[data-lane-ridge]") || !data) return;
+    place.setPointerCapture(event.pointerId);
+    dragged = { hz: hzAt(event), x: event.clientX, before: state.view.zone };
+  });
+  place.addEventListener("pointermove", (event) => {
+    if (!data || !event.target.closest) return;
+    if (dragged && Math.abs(event.clientX - dragged.x) > 4) {
+      const [low, high] = [dragged.hz, hzAt(event)].sort((a, b) => a - b);
+      if (high > low * 1.01) chooseZone(low, high);
+      return;
+    }
+    cursor = nearest(hzAt(event));
+    redraw();
+    read();
+  });
+  place.addEventListener("pointerup", () => (dragged = null));
+  place.addEventListener("pointercancel", () => (dragged = null));
+  place.addEventListener("pointerleave", () => {
+    cursor = null;
+    redraw();
+    read();
+  });
+  box().addEventListener("keydown", (event) => {
+    const steps = { ArrowLeft: -1, ArrowRight: 1, PageDown: -8, PageUp: 8 };
+    if (event.key === "Escape") {
+      if (dragged) {
+        state.view.zone = dragged.before;
+        dragged = null;
+        showZone();
+      }
+      cursor = null;
+    } else if (event.key in steps && data) cursor = Math.min(data.hz.length - 1, Math.max(0, (cursor ?? 20) + steps[event.key]));
+    else return;
+    event.preventDefault();
+    redraw();
+    read();
+  });
+}
+
+/** Play the worst two bars: the pair alone, and after one round only the zone. */
+async function hearWorst() {
+  try {
+    const found = await getJSON(about("lanes/worst"));
+    chooseZone(found.low_hz, found.high_hz);
+    setLoop(found.start_s, found.end_s);
+    deck.hear("pair");
+    if (!deck.player.playing) await deck.toggle();
+    const mine = ++turn;
+    setTimeout(() => {
+      if (mine === turn && deck.player.playing && state.hear === "pair") deck.hear("zone");
+    }, (found.end_s - found.start_s) * 1000);
+  } catch (error) {
+    say(error.message);
+  }
+}
+let turn = 0;
+
+function clicks(event) {
+  if (event.target.closest("[data-worst]")) hearWorst();
+  const take = event.target.closest("[data-zone-low]");
+  if (take) chooseZone(Number(take.dataset.zoneLow), Number(take.dataset.zoneHigh));
+}
+
+function wire() {
+  data = null;
+  cursor = null;
+  dragged = null;
+  if (!box()) return;
+  showLook();
+  showZone();
+  $("#look").onchange = (event) => {
+    if (event.target.id === "spread") return;
+    readLook();
+    showPicture();
+    tell("look");
+    load();
+  };
+  $("#look").onsubmit = (event) => event.preventDefault();
+  const spread = document.getElementById("spread");
+  spread.checked = spreadLows();
+  spread.onchange = () => {
+    localStorage.setItem("pondel-spread", spread.checked ? "1" : "0");
+    redraw();
+    tell("spread");
+  };
+  wireZone();
+  wirePointer();
+  new ResizeObserver(redraw).observe(box());
+  load();
+}
+
+let later = 0;
+export function start() {
+  const soon = () => {
+    clearTimeout(later);
+    later = setTimeout(load, 350);
+  };
+  document.addEventListener("click", clicks);
+  on("view", wire);
+  on("changed", soon);
+  on("level", soon);
+  on("loop", () => (data?.is_loop || state.picture === "pair") && soon());
+  on("sheet", redraw);
+}

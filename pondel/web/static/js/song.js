@@ -1,0 +1,302 @@
+// What is known of the song: hits on an outline, tempo, sections.
+import { about, getJSON, say } from "./api.js";
+import { edit } from "./edits.js";
+import { reload } from "./stage.js";
+import { clear, sized } from "./plots.js";
+import { bar, beat, on, state } from "./state.js";
+
+const NEAR_PX = 5;
+let data = null;
+let shown = null;
+let cursor = null;
+let drag = null;
+
+const hitsBox = () => document.querySelector('[data-plot="hits"]');
+const sectionsBox = () => document.querySelector('[data-plot="sections"]');
+
+async function load() {
+  const box = hitsBox();
+  if (!box) return;
+  try {
+    data = await getJSON(about("intake/outline", { part: box.dataset.part }));
+    shown ??= { start_s: data.start_s, end_s: data.start_s + data.seconds };
+    redraw();
+  } catch (error) {
+    box.textContent = error.message;
+  }
+}
+
+function canvasOf(box) {
+  let canvas = box.querySelector("canvas");
+  if (!canvas) {
+    canvas = document.createElement("canvas");
+    canvas.setAttribute("aria-hidden", "true");
+    box.replaceChildren(canvas);
+  }
+  return canvas;
+}
+
+const scale = (width) => (s) => ((s - shown.start_s) / (shown.end_s - shown.start_s)) * width;
+
+function redraw() {
+  const box = hitsBox();
+  if (!box || !data) return;
+  const { context, width, height, css } = sized(canvasOf(box));
+  clear(context, width, height);
+  const x = scale(width);
+  const ink = css(`--ink-${box.dataset.ink}`);
+  context.fillStyle = css("--rule2");
+  const bars = (shown.end_s - shown.start_s) / bar();
+  const every = Math.max(1, Math.ceil(bars / 24));
+  context.font = "500 10px 'Martian Mono'";
+  for (let n = Math.ceil(shown.start_s / bar()); n * bar() < shown.end_s; n++) {
+    if (n % every) continue;
+    context.fillStyle = css("--rule2");
+    context.fillRect(x(n * bar()), 12, 1, height - 12);
+    context.fillStyle = css("--soft");
+    context.fillText(String(n + 1), x(n * bar()) + 3, height - 2);
+  }
+  const peak = Math.max(0.02, ...data.columns.map(([low, high]) => Math.max(-low, high)));
+  const middle = 12 + (height - 24) / 2;
+  context.fillStyle = ink;
+  context.globalAlpha = 0.5;
+  const step = data.seconds / data.columns.length;
+  data.columns.forEach(([low, high], i) => {
+    const left = x(data.start_s + i * step);
+    if (left > width || left < -20) return;
+    const size = (height - 26) / 2 / peak;
+    context.fillRect(left, middle - high * size, Math.max(0.8, x(data.start_s + (i + 1) * step) - left), Math.max(1, (high - low) * size));
+  });
+  context.globalAlpha = 1;
+  for (const hit of data.hits_s) {
+    const added = data.added_s.some((t) => Math.abs(t - hit) < 0.002);
+    context.fillRect(x(hit) - 0.5, 9, 1, height - 21);
+    context.beginPath();
+    context.moveTo(x(hit) - 4, 1);
+    context.lineTo(x(hit) + 4, 1);
+    context.lineTo(x(hit), 9);
+    context.closePath();
+    if (added) context.stroke();
+    else context.fill();
+  }
+  if (drag?.zoom) {
+    context.fillStyle = css("--mark");
+    context.globalAlpha = 0.6;
+    context.fillRect(Math.min(x(drag.from), x(drag.to)), 0, Math.abs(x(drag.to) - x(drag.from)), height);
+    context.globalAlpha = 1;
+  }
+  if (cursor != null) {
+    context.fillStyle = css("--needle");
+    context.fillRect(x(cursor) - 1, 0, 2, height);
+  }
+}
+
+function note(text) {
+  const box = hitsBox();
+  let line = box.querySelector(".readout");
+  if (!line) {
+    line = document.createElement("div");
+    line.className = "readout num";
+    line.setAttribute("role", "status");
+    box.append(line);
+  }
+  line.textContent = text;
+}
+
+async function toggle(at_s) {
+  try {
+    await edit({ op: "toggle hit", part: hitsBox().dataset.part, at_s });
+    await reload();
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+function wireHits() {
+  const box = hitsBox();
+  data = null;
+  cursor = null;
+  if (!box) return;
+  if (shown && box.dataset.part !== wireHits.part) shown = null;
+  wireHits.part = box.dataset.part;
+  const at = (event) => {
+    const area = box.getBoundingClientRect();
+    return shown.start_s + ((event.clientX - area.left) / area.width) * (shown.end_s - shown.start_s);
+  };
+  box.onpointerdown = (event) => {
+    if (!data || event.button) return;
+    box.setPointerCapture(event.pointerId);
+    drag = { from: at(event), to: at(event), zoom: event.shiftKey };
+  };
+  box.onpointermove = (event) => {
+    if (!drag?.zoom) return;
+    drag.to = at(event);
+    redraw();
+  };
+  box.onpointerup = (event) => {
+    if (!drag) return;
+    const { from, zoom } = drag;
+    drag = null;
+    const to = at(event);
+    const perPixel = (shown.end_s - shown.start_s) / box.clientWidth;
+    if (zoom && Math.abs(to - from) > 0.05) shown = { start_s: Math.min(from, to), end_s: Math.max(from, to) };
+    else if (!zoom && Math.abs(to - from) < NEAR_PX * perPixel) {
+      const near = data.hits_s.find((hit) => Math.abs(hit - to) < NEAR_PX * perPixel);
+      toggle(near ?? to);
+    }
+    redraw();
+  };
+  box.ondblclick = (event) => {
+    if (!event.shiftKey) return;
+    shown = { start_s: data.start_s, end_s: data.start_s + data.seconds };
+    redraw();
+  };
+  box.onkeydown = (event) => {
+    if (!data) return;
+    const next = (forward) => (forward ? data.hits_s.find((hit) => hit > (cursor ?? -1) + 0.001) : data.hits_s.findLast((hit) => hit < (cursor ?? 1e9) - 0.001));
+    if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
+      const right = event.key === "ArrowRight";
+      cursor = event.shiftKey ? Math.max(0, (cursor ?? 0) + (right ? 0.01 : -0.01)) : (next(right) ?? cursor);
+    } else if (event.key === "PageDown" || event.key === "PageUp") cursor = Math.max(0, (cursor ?? 0) + (event.key === "PageDown" ? beat() : -beat()));
+    else if (event.key === "Enter" && cursor != null) toggle(cursor);
+    else if (event.key === "Escape") shown = { start_s: data.start_s, end_s: data.start_s + data.seconds };
+    else return;
+    event.preventDefault();
+    redraw();
+    if (cursor != null) {
+      const onHit = data.hits_s.some((hit) => Math.abs(hit - cursor) < 0.002);
+      note(`${cursor.toFixed(3)} s · bar ${Math.floor(cursor / bar()) + 1} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
+    }
+  };
+  new ResizeObserver(redraw).observe(box);
+  load();
+}
+
+/** The rows of the sections' table as the server wants them; a time is kept unless it was typed. */
+function sectionRows() {
+  return [...document.querySelectorAll("#sections tbody tr")].map((row) => {
+    const typed = (name, kept) => {
+      const field = row.querySelector(`[name="${name}"]`);
+      return field.value === field.defaultValue ? Number(kept) : (Number(field.value.replace(",", ".")) - 1) * bar();
+    };
+    return { id: row.dataset.id || null, name: row.querySelector('[name="name"]').value, start_s: typed("start", row.dataset.start), end_s: typed("end", row.dataset.end) };
+  });
+}
+
+async function sendSections(sections) {
+  try {
+    await edit({ op: "set sections", sections });
+    await reload();
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+function wireSections() {
+  const table = document.getElementById("sections");
+  if (!table) return;
+  for (const field of table.querySelectorAll("input")) field.onchange = () => sendSections(sectionRows());
+  for (const button of table.querySelectorAll("[data-section]")) {
+    button.onclick = () => {
+      const rows = sectionRows();
+      if (button.dataset.section === "remove") {
+        rows.splice([...table.querySelectorAll("tbody tr")].indexOf(button.closest("tr")), 1);
+      } else {
+        const last = Math.max(0, ...rows.map((row) => row.end_s));
+        const start_s = last < state.facts.seconds - bar() ? last : state.loop.start_s;
+        rows.push({ id: null, name: `Section ${rows.length + 1}`, start_s, end_s: Math.min(start_s + 8 * bar(), Math.max(state.facts.seconds, start_s + bar())) });
+      }
+      sendSections(rows);
+    };
+  }
+  drawSections();
+  wireBorders();
+}
+
+function drawSections(moved = null) {
+  const box = sectionsBox();
+  if (!box) return;
+  const { context, width, height, css } = sized(canvasOf(box));
+  clear(context, width, height);
+  const x = (s) => (s / state.facts.seconds) * width;
+  context.font = "600 11px 'Atkinson Hyperlegible Next'";
+  (moved ?? state.facts.sections).forEach((section, i) => {
+    context.fillStyle = i % 2 ? css("--rule") : css("--mark");
+    context.fillRect(x(section.start_s), 4, x(section.end_s) - x(section.start_s), height - 8);
+    context.fillStyle = css("--ink");
+    context.fillRect(x(section.start_s), 2, 2, height - 4);
+    context.fillRect(x(section.end_s) - 2, 2, 2, height - 4);
+    context.fillText(section.name, x(section.start_s) + 7, height / 2 + 4, Math.max(0, x(section.end_s) - x(section.start_s) - 12));
+  });
+}
+
+/** Drag a border: it snaps to beats, and a border shared by two sections moves for both. */
+function wireBorders() {
+  const box = sectionsBox();
+  let held = null;
+  const at = (event) => {
+    const area = box.getBoundingClientRect();
+    return Math.min(1, Math.max(0, (event.clientX - area.left) / area.width)) * state.facts.seconds;
+  };
+  box.onpointerdown = (event) => {
+    const near = (6 / box.clientWidth) * state.facts.seconds;
+    const borders = state.facts.sections.flatMap((section) => [section.start_s, section.end_s]);
+    const border = borders.find((s) => Math.abs(s - at(event)) < near);
+    if (border == null) return;
+    box.setPointerCapture(event.pointerId);
+    held = { border, moved: null };
+  };
+  box.onpointermove = (event) => {
+    box.style.cursor = "ew-resize";
+    if (!held) return;
+    const to = Math.round(at(event) / beat()) * beat();
+    const shift = (s) => (Math.abs(s - held.border) < 0.01 ? to : s);
+    held.moved = state.facts.sections.map((section) => ({ ...section, start_s: shift(section.start_s), end_s: shift(section.end_s) }));
+    drawSections(held.moved);
+  };
+  box.onpointerup = () => {
+    const moved = held?.moved;
+    held = null;
+    if (moved && moved.every((section) => section.end_s > section.start_s)) sendSections(moved);
+    else drawSections();
+  };
+}
+
+const taps = [];
+async function tempo(how) {
+  try {
+    if (how === "hits") {
+      const { bpm } = await getJSON(about("intake/tempo"));
+      if (bpm == null) return say("There are too few hits to tell the tempo from.");
+      await edit({ op: "set session", field: "tempo_bpm", value: bpm });
+      await reload();
+      return;
+    }
+    const now = performance.now();
+    if (taps.length && now - taps.at(-1) > 2500) taps.length = 0;
+    taps.push(now);
+    if (taps.length < 5) return say(`${5 - taps.length} more`, 2);
+    const gap = (taps.at(-1) - taps[0]) / (taps.length - 1);
+    await edit({ op: "set session", field: "tempo_bpm", value: Number((60000 / gap).toFixed(1)) }, "tap-tempo");
+    const field = document.querySelector('[data-target*="tempo_bpm"]');
+    if (field) field.value = `${state.facts.tempo_bpm} bpm`;
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+export function start() {
+  document.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-tempo]");
+    if (button) tempo(button.dataset.tempo);
+  });
+  on("view", () => {
+    wireHits();
+    wireSections();
+  });
+  on("changed", load);
+  on("sheet", () => {
+    redraw();
+    drawSections();
+  });
+}

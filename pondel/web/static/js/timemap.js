@@ -1,0 +1,234 @@
+// When and where one part hides another: bands over time, with the leader's hits.
+import { about, getJSON } from "./api.js";
+import { clear, hzWord, sized } from "./plots.js";
+import { bar, beat, on, state } from "./state.js";
+import { player } from "./deck.js";
+
+const LEFT = 40;
+const FOOT = 16;
+const HEAD = 10;
+
+let data = null;
+let loading = null;
+let range = null;
+let cursor = null;
+
+const box = () => document.querySelector('[data-plot="map"]');
+
+async function load() {
+  if (!box()) return;
+  loading?.abort();
+  loading = new AbortController();
+  const { start_s, end_s } = range ?? state.loop;
+  try {
+    data = await getJSON(about("lanes/map", { start_s, end_s }), loading.signal);
+    redraw();
+  } catch (error) {
+    if (error.name !== "AbortError") box().textContent = error.message;
+  }
+}
+
+function redraw() {
+  const place = box();
+  if (!place || !data) return;
+  let canvas = place.querySelector("canvas");
+  if (!canvas) {
+    canvas = document.createElement("canvas");
+    canvas.setAttribute("aria-hidden", "true");
+    place.replaceChildren(canvas);
+  }
+  const { context, width, height, css } = sized(canvas);
+  if (width < 60 || height < 40) return;
+  clear(context, width, height);
+  const { hiderInk, leaderInk } = place.dataset;
+  const inner = { left: LEFT, right: width, top: HEAD, bottom: height - FOOT };
+  const x = (s) => LEFT + ((s - data.start_s) / (data.end_s - data.start_s)) * (width - LEFT);
+  const rows = data.hz.length;
+  const rowHeight = (inner.bottom - inner.top) / rows;
+  bars(context, css, x, inner);
+  context.fillStyle = css(`--ink-${hiderInk}`);
+  data.share.forEach((column, i) => {
+    const left = x(data.start_s + i * data.seconds);
+    const wide = Math.max(1, x(data.start_s + (i + 1) * data.seconds) - left + 0.3);
+    for (let b = 0; b < rows; b++) {
+      const depth = column[b] * Math.sqrt(data.alone[i][b]);
+      if (depth < 0.03) continue;
+      context.globalAlpha = Math.min(1, depth);
+      context.fillRect(left, inner.bottom - (b + 1) * rowHeight, wide, rowHeight + 0.3);
+    }
+  });
+  context.globalAlpha = 1;
+  scale(context, css, inner, rowHeight);
+  context.fillStyle = css(`--ink-${leaderInk}`);
+  for (const hit of data.hits_s) {
+    context.beginPath();
+    context.moveTo(x(hit) - 3.5, 1);
+    context.lineTo(x(hit) + 3.5, 1);
+    context.lineTo(x(hit), 8);
+    context.fill();
+  }
+  if (cursor) {
+    context.strokeStyle = css("--ink");
+    context.lineWidth = 1;
+    context.strokeRect(x(data.start_s + cursor.column * data.seconds), inner.bottom - (cursor.band + 1) * rowHeight, Math.max(3, (data.seconds / (data.end_s - data.start_s)) * (width - LEFT)), rowHeight);
+  }
+  point();
+}
+
+function bars(context, css, x, inner) {
+  const { beats_per_bar } = state.facts;
+  context.font = "500 10.5px 'Martian Mono'";
+  context.textAlign = "left";
+  const first = Math.ceil(data.start_s / bar() - 1e-6);
+  const last = Math.floor(data.end_s / bar() + 1e-6);
+  const every = Math.max(1, Math.ceil((last - first) / 16));
+  for (let n = first; n <= last; n++) {
+    context.fillStyle = css("--rule2");
+    context.fillRect(x(n * bar()), inner.top, 1, inner.bottom - inner.top);
+    context.fillStyle = css("--soft");
+    if ((n - first) % every === 0 && x(n * bar()) < inner.right - 40) context.fillText(`bar ${n + 1}`, x(n * bar()) + 2, inner.bottom + 12);
+  }
+  if (last - first > 10) return;
+  context.fillStyle = css("--rule");
+  for (let n = Math.ceil(data.start_s / beat()); n * beat() < data.end_s; n++) if (n % beats_per_bar) context.fillRect(x(n * beat()), inner.top, 1, inner.bottom - inner.top);
+}
+
+function scale(context, css, inner, rowHeight) {
+  context.fillStyle = css("--soft");
+  context.textAlign = "right";
+  context.font = "500 10.5px 'Martian Mono'";
+  const every = Math.max(1, Math.ceil(15 / rowHeight));
+  for (let b = 0; b < data.hz.length; b += every) {
+    const y = inner.bottom - (b + 0.5) * rowHeight + 4;
+    if (y > inner.top + 4) context.fillText(data.hz[b] < 999.5 ? data.hz[b].toFixed(0) : `${(data.hz[b] / 1000).toFixed(1)}k`, LEFT - 6, y);
+  }
+}
+
+function point() {
+  const place = box();
+  if (!place || !data) return;
+  let needle = place.querySelector(".needle");
+  if (!needle) {
+    needle = document.createElement("div");
+    needle.className = "needle";
+    place.append(needle);
+  }
+  const share = (player.position() - data.start_s) / (data.end_s - data.start_s);
+  needle.hidden = share < 0 || share > 1;
+  needle.style.height = `${place.clientHeight - FOOT}px`;
+  needle.style.transform = `translateX(${LEFT + share * (place.clientWidth - LEFT) - 1}px)`;
+}
+
+function read() {
+  const place = box();
+  let note = place.querySelector(".readout");
+  if (!cursor) {
+    note?.remove();
+    return;
+  }
+  if (!note) {
+    note = document.createElement("div");
+    note.className = "readout num";
+    note.setAttribute("role", "status");
+    place.append(note);
+  }
+  const { column, band } = cursor;
+  const s = data.start_s + (column + 0.5) * data.seconds;
+  const beats = s / beat();
+  const { beats_per_bar } = state.facts;
+  const where = `bar ${Math.floor(beats / beats_per_bar) + 1}, beat ${Math.floor(beats % beats_per_bar) + 1}`;
+  const last = data.hits_s.filter((hit) => hit <= s + 0.005).at(-1);
+  const after = last != null && s - last < 2 * beat() ? `, ${Math.round((s - last) * 1000)} ms after a hit` : "";
+  const { leaderName, yieldName, yielderName } = place.dataset;
+  const quiet = data.alone[column][band] < 0.02;
+  note.textContent = quiet
+    ? `${where} · ${hzWord(data.hz[band])} · ${leaderName} is silent here`
+    : `${where}${after} · ${hzWord(data.hz[band])} · ${yieldName ?? yielderName} hides ${Math.round(data.share[column][band] * 100)} % of ${leaderName}`;
+}
+
+function under(event) {
+  const area = box().getBoundingClientRect();
+  const share = (event.clientX - area.left - LEFT) / (area.width - LEFT);
+  const up = (area.bottom - FOOT - event.clientY) / (area.height - FOOT - HEAD);
+  if (share < 0 || share >= 1 || up < 0 || up >= 1) return null;
+  return { column: Math.min(data.share.length - 1, Math.floor((share * (data.end_s - data.start_s)) / data.seconds)), band: Math.floor(up * data.hz.length) };
+}
+
+function zoom(factor, around = null) {
+  const now = range ?? state.loop;
+  const middle = around ?? (now.start_s + now.end_s) / 2;
+  const song = state.facts.seconds;
+  const length = Math.min(song, Math.max(beat(), (now.end_s - now.start_s) * factor));
+  const share = (middle - now.start_s) / (now.end_s - now.start_s);
+  const start_s = Math.min(Math.max(0, middle - share * length), song - length);
+  range = { start_s, end_s: start_s + length };
+  soon(120);
+}
+
+let later = 0;
+function soon(wait = 350) {
+  clearTimeout(later);
+  later = setTimeout(load, wait);
+}
+
+function wire() {
+  data = null;
+  cursor = null;
+  range = null;
+  const place = box();
+  if (!place) return;
+  place.addEventListener("pointermove", (event) => {
+    if (!data) return;
+    cursor = under(event);
+    redraw();
+    read();
+  });
+  place.addEventListener("pointerleave", () => {
+    cursor = null;
+    redraw();
+    read();
+  });
+  place.addEventListener(
+    "wheel",
+    (event) => {
+      if (!data) return;
+      event.preventDefault();
+      const at = under(event);
+      zoom(event.deltaY > 0 ? 1.5 : 1 / 1.5, at ? data.start_s + at.column * data.seconds : null);
+    },
+    { passive: false },
+  );
+  place.addEventListener("keydown", (event) => {
+    const steps = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1], PageUp: [12, 0], PageDown: [-12, 0] };
+    if (!data) return;
+    if (event.key === "+" || event.key === "-") return zoom(event.key === "+" ? 1 / 1.5 : 1.5);
+    if (event.key === "Escape") cursor = null;
+    else if (event.key in steps) {
+      const [dx, dy] = steps[event.key];
+      cursor ??= { column: 0, band: 0 };
+      cursor = { column: Math.min(data.share.length - 1, Math.max(0, cursor.column + dx)), band: Math.min(data.hz.length - 1, Math.max(0, cursor.band + dy)) };
+    } else return;
+    event.preventDefault();
+    redraw();
+    read();
+  });
+  for (const button of document.querySelectorAll("[data-map]")) {
+    button.onclick = () => {
+      if (button.dataset.map === "loop") {
+        range = null;
+        load();
+      } else zoom(button.dataset.map === "in" ? 1 / 1.5 : 1.5);
+    };
+  }
+  new ResizeObserver(redraw).observe(place);
+  load();
+}
+
+export function start() {
+  on("view", wire);
+  on("changed", () => soon());
+  on("level", () => soon());
+  on("loop", () => range ?? soon());
+  on("sheet", redraw);
+  on("playhead", point);
+}
