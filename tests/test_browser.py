@@ -59,7 +59,7 @@ def song(server, files, browser):
     page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
     page.set_input_files("#files", [str(p) for p in sorted(files.iterdir())])
     page.wait_for_selector("text=not an audio file")
-    until(page, "document.querySelectorAll('#stage .ledger tbody tr').length === 2")
+    until(page, "document.querySelectorAll('#stage .intake-table tbody tr').length === 2")
     assert page.input_value('[aria-label="Name of Kick"]') == "Kick"
     page.click("text=Put away")
     page.wait_for_selector("text=not an audio file", state="detached")
@@ -131,7 +131,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     assert between_short > between
 
     page.click("#spine >> text=Lanes")
-    page.wait_for_selector("h1:has-text('meet')")
+    page.wait_for_selector("h1:has-text('who hides whom')")
     assert page.evaluate("pondel.player.playing"), "the deck stopped with the screen"
     page.click("#spine >> text=Moves")
     page.wait_for_selector("h1:has-text('Tuba')")
@@ -186,6 +186,89 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     assert field.get_attribute("aria-invalid") == "true"
     page.click("text=Remove")
     page.wait_for_selector("text=No move on Kick yet")
+    page.context.close()
+
+
+def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
+    until(
+        page, "document.querySelector('[data-lane=kick] [data-lane-share]').textContent.includes('%')"
+    )
+    until(page, "!document.querySelector('#fights').textContent.includes('Listening to the whole')")
+    page.wait_for_selector("#fights >> text=Tuba hides Kick")
+    assert int(page.text_content(".matrix [aria-label^='Kick hidden by Tuba']")) > 20
+    page.focus('[data-plot="lanes"]')
+    page.keyboard.press("ArrowRight")
+    page.wait_for_selector('[data-plot="lanes"] .readout >> text=Hz')
+    page.focus('[data-plot="map"]')
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowRight")
+    page.wait_for_selector('[data-plot="map"] .readout >> text=bar 1')
+
+    box = page.locator("[data-lane=tuba] [data-lane-ridge]").bounding_box()
+    y = box["y"] + box["height"] / 2
+    page.mouse.move(box["x"] + box["width"] * 0.1, y)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.2, y, steps=4)
+    page.mouse.up()
+    # A tenth of three decades from 20 Hz is 40 Hz, a fifth is 80 Hz.
+    zone = page.evaluate("pondel.state.view.zone")
+    assert zone["low_hz"] == pytest.approx(40, rel=0.05)
+    assert zone["high_hz"] == pytest.approx(80, rel=0.05)
+    page.fill('[aria-label="Zone to, in Hz"]', "0.12k")
+    page.keyboard.press("Enter")
+    page.click("#zone-line >> text=Kick")
+    page.wait_for_selector('#zone-line [data-decide=kick][aria-pressed="true"]')
+    kept = jobs.library.head(song).document.zones
+    assert len(kept) == 1 and (kept[0].leads, kept[0].gives_way) == ("kick", ["tuba"])
+    assert kept[0].high_hz == 120
+
+    page.click("text=Hear it")
+    until(page, "pondel.player.playing && pondel.state.hear === 'pair'")
+    loop = page.evaluate("pondel.state.loop")
+    assert loop["end_s"] - loop["start_s"] == pytest.approx(4.0, abs=0.05)
+    page.click("text=Hear the zone")
+    until(page, "pondel.state.hear === 'zone'")
+    page.check("text=the pair")
+    page.wait_for_selector("#pair-facts >> text=nine tenths of its energy")
+    page.select_option("#level", "quiet")
+    until(page, "document.querySelector('#lanes-line').textContent.includes('60 dB SPL')")
+    page.keyboard.press("Control+z")
+    page.wait_for_timeout(300)
+    assert errors == []
+    page.context.close()
+
+
+def test_hits_sections_and_tempo_at_intake(server, song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/intake?part=kick")
+
+    def kick_hits() -> int:
+        return int(jobs.desk.hits_s(jobs.library.head(song).document.part("kick")).size)
+
+    before = kick_hits()
+    page.wait_for_selector('[data-plot="hits"] canvas')
+    page.focus('[data-plot="hits"]')
+    page.keyboard.press("ArrowRight")
+    page.wait_for_selector('[data-plot="hits"] .readout >> text=Enter removes it')
+    page.keyboard.press("Enter")
+    until(page, "document.querySelector('#redo') && pondel.state.facts.undo.includes('remove a hit')")
+    assert kick_hits() == before - 1
+    page.click("text=As found")
+    until(page, "pondel.state.facts.undo.includes('hits as found')")
+    assert kick_hits() == before
+    page.click('[data-section="add"]')
+    page.wait_for_selector('[aria-label="Name of section 1"]')
+    page.fill('[aria-label="Name of section 1"]', "Verse")
+    page.keyboard.press("Enter")
+    until(page, "pondel.state.facts.sections[0]?.name === 'Verse'")
+    page.click("text=From hits")
+    until(page, "Math.abs(pondel.state.facts.tempo_bpm - 120) < 1")
+    for _ in range(4):
+        page.keyboard.press("Control+z")
+        page.wait_for_timeout(200)
+    assert errors == []
     page.context.close()
 
 

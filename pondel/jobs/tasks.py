@@ -106,7 +106,7 @@ class Jobs:
                 raise PondelError(self._failures.pop(session_id))
             found = self._listening[session_id] = Listening(0, len(document.parts), None)
         self._analyse(session_id)
-        return found
+        return None if self.desk.analysis.is_ready(document) else found
 
     def _analyse_now(self, session_id: str) -> None:
         analysis = self.desk.analysis

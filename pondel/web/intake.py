@@ -109,8 +109,7 @@ def show(session_id: str):
 @blueprint.get("/intake/outline")
 def outline_of(session_id: str):
     """A part's outline over the song with its hits, for the picture in which they are corrected."""
-    document = asked_revision(session_id).document
-    part = document.part(request.args.get("part", ""))
+    part = head(session_id).document.part(request.args.get("part", ""))
     if part.file is None:
         raise BadDocument("a return has no recording")
     recording = desk().recording(part.file)

@@ -60,7 +60,6 @@ async function load() {
     data = found;
     if (!state.view.zone && found.zone) chooseZone(found.zone.low_hz, found.zone.high_hz);
     else redraw();
-    if (data.listening) again = setTimeout(load, 900);
   } catch (error) {
     if (error.name !== "AbortError") $("#lanes-line").textContent = error.message;
   }
@@ -71,6 +70,10 @@ async function fragment(what, target) {
   if (!place) return;
   try {
     await window.htmx.ajax("GET", about(what), { target: place, swap: "innerHTML show:none" });
+    if (place.querySelector("[data-again]")) {
+      clearTimeout(again);
+      again = setTimeout(load, 900);
+    }
   } catch (error) {
     say(error.message);
   }
