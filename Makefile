@@ -53,6 +53,10 @@ bench: $(VENV)/.dev
 screenshots: $(VENV)/.dev chromium
 	$(BIN)/python tools/screenshots.py
 
+.PHONY: docs-plots
+docs-plots: $(VENV)/.dev
+	$(BIN)/python tools/docs_plots.py
+
 score: $(VENV)/.run
 	$(BIN)/python tools/compose_lantern_parade.py
 

@@ -16,7 +16,8 @@ import numpy as np
 import pedalboard
 import pyloudnorm
 
-from bench.timing import seconds, side_by_side
+from bench import hearing
+from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.engine import render
@@ -25,19 +26,9 @@ from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.measures.levels import measure
 from pondel.core.moves.compressor import Compressor, CompressorProcessor
 
-RATE = 48000
 SONG_S = 60
 BLOCK = 16384
 DOCS = Path(__file__).parents[1] / "docs" / "benchmarks.md"
-Row = tuple[str, str, str, str]
-
-
-def noise(seconds_long: float, channels: int = 2, seed: int = 1) -> np.ndarray:
-    """Noise that swells and fades, as float32 (frames, channels)."""
-    frames = round(seconds_long * RATE)
-    swell = 0.5 + 0.5 * np.sin(2 * np.pi * 0.9 * np.arange(frames) / RATE)
-    random = np.random.default_rng(seed)
-    return (random.standard_normal((frames, channels)) * 0.2 * swell[:, None]).astype(np.float32)
 
 
 def compressor() -> Row:
@@ -194,7 +185,7 @@ def print_long(document: Session, folder: Path) -> None:
 
 
 def main() -> None:
-    rows = [memory(), compressor(), loudness(), change(), growth()]
+    rows = [memory(), *hearing.rows(), compressor(), loudness(), change(), growth()]
     cores = len(os.sched_getaffinity(0))
     head = (
         "# Benchmarks\n\n"

@@ -6,6 +6,12 @@ import statistics
 import time
 from collections.abc import Callable
 
+import numpy as np
+
+RATE = 48000
+Row = tuple[str, str, str, str]
+"""What was done, the ratio, what is wanted, and the times."""
+
 
 def seconds(work: Callable[[], object]) -> float:
     """Wall time of one call."""
@@ -21,3 +27,11 @@ def side_by_side(
     ours(), theirs()
     pairs = [(seconds(ours), seconds(theirs)) for _ in range(rounds)]
     return statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
+
+
+def noise(seconds_long: float, channels: int = 2, seed: int = 1) -> np.ndarray:
+    """Noise that swells and fades, as float32 (frames, channels)."""
+    frames = round(seconds_long * RATE)
+    swell = 0.5 + 0.5 * np.sin(2 * np.pi * 0.9 * np.arange(frames) / RATE)
+    random = np.random.default_rng(seed)
+    return (random.standard_normal((frames, channels)) * 0.2 * swell[:, None]).astype(np.float32)

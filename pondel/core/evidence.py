@@ -17,6 +17,7 @@ from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 AFTER_HIT_S = 0.3
+FOLDS = {"middle": np.float32(1.0), "sides": np.float32(-1.0)}
 BAND_HZ = PLACES_HZ
 """Centre frequencies of the bands in which hidden shares are given."""
 
@@ -96,7 +97,15 @@ def matching_gain_db(
     return gain_db, after
 
 
-def part_spectrum(chunked: ChunkedSession, part_id: str, start: int, frames: int) -> np.ndarray:
-    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`."""
+def part_spectrum(
+    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: str = "both"
+) -> np.ndarray:
+    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`.
+
+    `fold` is "both" (mean power of the channels), "middle" or "sides".
+    """
     blocks = chunked.blocks((part_id, "after fader"), start, frames)
+    if fold in FOLDS:
+        sign = FOLDS[fold]
+        blocks = ((block[:, :1] + sign * block[:, 1:]) * np.float32(0.5) for block in blocks)
     return average_spectrum(blocks, chunked.session.rate)

@@ -236,10 +236,11 @@ def _strips(fight: Fight) -> dict[str, Any]:
 def spectra(session_id: str):
     """Average spectra of leader and yielder, the yielder before and after, over a stretch."""
     fight = asked_fight(session_id)
-    return in_turn("spectra", lambda: _spectra(fight))
+    fold = request.args.get("fold", "both")
+    return in_turn("spectra", lambda: _spectra(fight, fold))
 
 
-def _spectra(fight: Fight) -> dict[str, Any]:
+def _spectra(fight: Fight, fold: str) -> dict[str, Any]:
     found = fight.found()
     curves = {
         "leader": (fight.now, fight.leader),
@@ -247,7 +248,7 @@ def _spectra(fight: Fight) -> dict[str, Any]:
         "after": (fight.now, fight.yielder),
     }
     levels = {
-        name: evidence.part_spectrum(chunked, part, fight.start, fight.frames)
+        name: evidence.part_spectrum(chunked, part, fight.start, fight.frames, fold)
         for name, (chunked, part) in curves.items()
     }
     return {

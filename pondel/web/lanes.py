@@ -18,6 +18,8 @@ from pondel.core.hearing.table import Scope
 from pondel.core.hearing.timemap import time_map, worst_stretch
 from pondel.core.measures.home import note_name
 from pondel.core.measures.lowsum import low_sum
+from pondel.core.measures.stereo import BAND_EDGES_HZ
+from pondel.core.units import parse
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     Pair,
@@ -268,6 +270,7 @@ def pair_facts(session_id: str):
         if ids <= set(found.table.ids)
         else []
     )
+    below_hz = _asked_below_hz()
     kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
     return render_template(
         "parts/pair.html",
@@ -279,7 +282,9 @@ def pair_facts(session_id: str):
         kept=[(zone, _kept_share(found, zone)) for zone in kept],
         homes=[_home(part) for part in (pair.leader, pair.yielder)],
         lengths=_lengths(document, pair),
-        lows=_lows(session_id, pair),
+        lows=_lows(session_id, pair, below_hz),
+        below_hz=below_hz,
+        bands=BAND_EDGES_HZ,
     )
 
 
@@ -320,7 +325,15 @@ def _lengths(document: Session, pair: Pair) -> dict[str, Any] | None:
     }
 
 
-def _lows(session_id: str, pair: Pair):
+def _asked_below_hz() -> float:
+    text = request.args.get("below", "")
+    below_hz = parse(text, "Hz") if text else LOWS_BELOW_HZ
+    if below_hz is None or not 30 <= below_hz <= 1000:
+        raise BadDocument("from 30 Hz to 1 kHz", where="Low-end sum below")
+    return below_hz
+
+
+def _lows(session_id: str, pair: Pair, below_hz: float):
     """The low-end sum of the pair at the leader's hits in the loop, as they sound in the mix."""
     document = asked_revision(session_id).document
     stretch = asked_stretch(document)
@@ -330,4 +343,4 @@ def _lows(session_id: str, pair: Pair):
         now.region((part.id, "after fader"), stretch.start, stretch.frames)
         for part in (pair.leader, pair.yielder)
     ]
-    return low_sum(*sounds, document.rate, hits[:MOST_HITS_SUMMED], LOWS_BELOW_HZ)
+    return low_sum(*sounds, document.rate, hits[:MOST_HITS_SUMMED], below_hz)

@@ -68,8 +68,9 @@ async function load() {
 async function fragment(what, target) {
   const place = $(target);
   if (!place) return;
+  const below = document.getElementById("lows-below")?.value;
   try {
-    await window.htmx.ajax("GET", about(what), { target: place, swap: "innerHTML show:none" });
+    await window.htmx.ajax("GET", about(what, { below }), { target: place, swap: "innerHTML show:none" });
     if (place.querySelector("[data-again]")) {
       clearTimeout(again);
       again = setTimeout(load, 900);
@@ -358,6 +359,7 @@ export function start() {
     later = setTimeout(load, 350);
   };
   document.addEventListener("click", clicks);
+  document.addEventListener("change", (event) => event.target.id === "lows-below" && fragment("lanes/pair", "#pair-facts"));
   on("view", wire);
   on("changed", soon);
   on("level", soon);

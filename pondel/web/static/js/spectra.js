@@ -20,7 +20,7 @@ async function load() {
   loading?.abort();
   loading = new AbortController();
   try {
-    data = await getJSON(about("spectra"), loading.signal);
+    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value }), loading.signal);
     redraw();
   } catch (error) {
     if (error.name !== "AbortError") plot().textContent = error.message;
@@ -136,6 +136,8 @@ function wire() {
   });
   box.addEventListener("keydown", arrow);
   new ResizeObserver(redraw).observe(box);
+  const fold = document.getElementById("fold");
+  if (fold) fold.onchange = load;
   load();
 }
 

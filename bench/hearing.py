@@ -1,0 +1,134 @@
+"""Benchmarks of analysis: one part, the table of a song, memory, another loudness model."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import pyloudnorm
+import soundfile
+
+from bench.timing import Row, noise, side_by_side
+from pondel.core.document import Session
+from pondel.core.hearing.excitation import excitation_of
+from pondel.core.hearing.loudness import partial_loudness, total_sone
+from pondel.core.hearing.spectra import ear_frames, ear_spectrum
+from pondel.core.measures.hits import Hits
+from pondel.core.measures.levels import LevelMeter
+from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.jobs.analysis import Analysis
+from pondel.jobs.desk import Desk
+from pondel.store.library import Library
+
+RATE = 48000
+PARTS = 24
+SONG_S = 240
+
+
+def one_part() -> Row:
+    """Levels, spectrum, hits and excitation of one part, in one pass."""
+    samples = noise(60)
+    wide = samples.astype(np.float64)
+    meter = pyloudnorm.Meter(RATE)
+    blocks = [samples[i : i + (1 << 16)] for i in range(0, len(samples), 1 << 16)]
+
+    def ours() -> None:
+        hits, spectrum, levels = Hits(RATE), AverageSpectrum(RATE), LevelMeter(RATE, 2)
+        for block in blocks:
+            for one in (hits, spectrum, levels):
+                one.write(block)
+        levels.levels(), spectrum.levels_db(), hits.onsets()
+        for rows in ear_frames(blocks, RATE):
+            excitation_of(rows)
+
+    mine, other = side_by_side(ours, lambda: meter.integrated_loudness(wide), rounds=5)
+    return (
+        "one part's levels, spectrum, hits and excitation, time against pyloudnorm's loudness",
+        f"{mine / other:.2f} x",
+        "at most 3 x",
+        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
+    )
+
+
+def song_of(folder: Path, parts: int, seconds: float) -> tuple[Desk, Session]:
+    """A library with a song of noises that swell, each in a band of its own width."""
+    library = Library(folder)
+    rows = []
+    for n in range(parts):
+        path = folder / f"{n}.wav"
+        with soundfile.SoundFile(str(path), "w", RATE, 2, "PCM_16") as file:
+            for minute in range(int(seconds // 60)):
+                file.write(noise(60, 2, 100 * n + minute) * 0.2)
+        rows.append({"id": f"p{n}", "name": f"P{n}", "file": library.media.adopt(path)})
+    document = Session.model_validate({"name": "Table", "rate": RATE, "parts": rows})
+    return Desk(library), document
+
+
+def table() -> Row:
+    """From recordings on disk to the part x part table, nothing known before."""
+    with tempfile.TemporaryDirectory() as name:
+        desk, document = song_of(Path(name), PARTS, SONG_S)
+        for part in document.parts:
+            desk.recording(part.file or "")
+        fresh = Analysis(desk.library, desk.recordings)
+        begun = time.perf_counter()
+        fresh.whole_table(document)
+        took = time.perf_counter() - begun
+    return (
+        "hidden-share table of 24 parts of 4 minutes, time against the song's length",
+        f"{took / SONG_S:.3f}",
+        "under 0.1",
+        f"{took:.1f} s for {SONG_S} s",
+    )
+
+
+def memory() -> Row:
+    """Peak memory of the table, one minute against four, in fresh processes."""
+    peaks = [_table_peak_mb(minutes) for minutes in (1, 4)]
+    return (
+        "peak memory of a table of 4 parts, four minutes against one",
+        f"{peaks[1] / peaks[0]:.2f} x",
+        "does not grow",
+        f"{peaks[0]:.0f} and {peaks[1]:.0f} MB",
+    )
+
+
+def _table_peak_mb(minutes: int) -> float:
+    with tempfile.TemporaryDirectory() as name:
+        desk, document = song_of(Path(name), 4, 60 * minutes)
+        for part in document.parts:
+            desk.recording(part.file or "")
+        desk.library.close()
+        child = os.fork()
+        if child == 0:
+            again = Desk(Library(Path(name)))
+            again.analysis.whole_table(document)
+            os._exit(0)
+        _, _, usage = os.wait4(child, 0)
+        return usage.ru_maxrss / 1024
+
+
+def other_model() -> Row:
+    """ISO 532-1 loudness of time-varying sounds in another library, on four seconds of mono."""
+    from mosqito.sq_metrics import loudness_zwtv
+
+    samples = noise(4, 1)
+    pressure = samples[:, 0].astype(np.float64)
+
+    def ours() -> None:
+        total_sone(partial_loudness(excitation_of(ear_spectrum([samples], RATE)).power))
+
+    mine, other = side_by_side(ours, lambda: loudness_zwtv(pressure, RATE), rounds=3)
+    return (
+        "loudness over time of 4 s, time against mosqito's ISO 532-1",
+        f"{mine / other:.4f} x",
+        "for the record",
+        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
+    )
+
+
+def rows() -> list[Row]:
+    return [memory(), one_part(), table(), other_model()]
