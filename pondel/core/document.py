@@ -13,8 +13,19 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves.alignment import Alignment
 from pondel.core.moves.base import Document, MoveBase, Tap, choice, number
+from pondel.core.moves.complementary_eq import ComplementaryEq
 from pondel.core.moves.compressor import Compressor
+from pondel.core.moves.drawn_duck import DrawnDuck
+from pondel.core.moves.dynamic_eq import DynamicEq
+from pondel.core.moves.eq import Eq
+from pondel.core.moves.gate import Gate
+from pondel.core.moves.level import Level
+from pondel.core.moves.multiband import Multiband
+from pondel.core.moves.spectral_duck import SpectralDuck
+from pondel.core.moves.tail_trim import TailTrim
+from pondel.core.moves.width import Width
 
 Role = Literal[
     "kick",
@@ -34,8 +45,21 @@ Role = Literal[
     "other",
 ]
 ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
-# With one registered kind the union is that kind; a second one turns it into a tagged union.
-Move = Annotated[Compressor, Field(description="One treatment in a part's chain.")]
+Move = Annotated[
+    Level
+    | Eq
+    | DynamicEq
+    | Compressor
+    | Multiband
+    | SpectralDuck
+    | DrawnDuck
+    | Gate
+    | ComplementaryEq
+    | Width
+    | Alignment
+    | TailTrim,
+    Field(discriminator="kind", description="One treatment in a part's chain."),
+]
 Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 

@@ -20,6 +20,7 @@ _UNITS: dict[str, dict[str, float]] = {
     "%": {"": 0.01, "%": 0.01},
     "s": {"": 1, "s": 1, "ms": 0.001},
     "bpm": {"": 1, "bpm": 1},
+    "beats": {"": 1, "beats": 1, "beat": 1, "/4": 1, "/8": 0.5, "/16": 0.25},
     "": {"": 1},
 }
 
@@ -83,5 +84,6 @@ _SAID: dict[str, Callable[[float], str]] = {
     "%": lambda value: f"{value * 100:.0f} %".replace("-", MINUS),
     "Hz": say_hz,
     "bpm": lambda value: f"{_trim(value, 2)} bpm",
+    "beats": lambda value: f"{_trim(value, 3)} beats".replace("-", MINUS),
     "ms": _say_ms,
 }

@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, render_template, request
 
 from pondel.core.document import Session
-from pondel.core.moves import KINDS, kind_of
+from pondel.core.moves import KINDS, key_in, kind_of
 from pondel.core.moves.base import Key
 from pondel.core.moves.controls import controls_of
 from pondel.web.context import Pair, asked_pair, head, library, song_facts
@@ -24,7 +24,7 @@ def chosen_pair(document: Session) -> Pair | None:
         return asked_pair(document)
     part = document.part(part_id)
     leader = request.args.get("leader", "")
-    keys = [move.key.source for move in part.moves if move.key is not None]
+    keys = [key.source for move in part.moves if (key := key_in(move)) is not None]
     for candidate in [leader, *keys, *(p.id for p in document.parts)]:
         if candidate != part.id and document.has_part(candidate):
             return Pair(document.part(candidate), part)
@@ -39,8 +39,9 @@ def show(session_id: str):
     document = revision.document
     pair = chosen_pair(document)
     move = _chosen_move(pair)
-    if pair and move is not None and move.key is not None and document.has_part(move.key.source):
-        pair = Pair(document.part(move.key.source), pair.yielder)
+    key = key_in(move) if move is not None else None
+    if pair and key is not None and document.has_part(key.source):
+        pair = Pair(document.part(key.source), pair.yielder)
     return render_template(
         "moves.html",
         stage="moves",

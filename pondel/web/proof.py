@@ -12,7 +12,7 @@ from pondel.core.document import Part, Session
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.evidence import OnHits, PairEvidence
 from pondel.core.measures.levels import measure
-from pondel.core.moves import kind_of
+from pondel.core.moves import key_in, kind_of
 from pondel.web.context import Stretch, asked_stretch, desk, head, library, song_facts
 from pondel.web.ink import inked
 
@@ -35,12 +35,16 @@ def cases(document: Session, stretch: Stretch) -> list[Case]:
     now, untreated = desk().now(document), desk().untreated(document)
     found = []
     for part in document.parts:
-        keyed = [m for m in part.moves if m.on and m.key and document.has_part(m.key.source)]
+        keys = {move.id: key_in(move) for move in part.moves if move.on}
+        keyed = [
+            (move, document.part(key.source))
+            for move in part.moves
+            if (key := keys.get(move.id)) and document.has_part(key.source)
+        ]
         if not keyed:
             continue
         traces = now.reductions(part.id, stretch.start, stretch.frames)
-        for move in keyed:
-            leader = document.part(move.key.source)
+        for move, leader in keyed:
             hits = desk().hits_s(leader)
             pair = evidence.pair_evidence(
                 now, untreated, leader.id, part.id, stretch.start, stretch.frames, hits

@@ -109,7 +109,9 @@ def _median_reduction(
 ) -> float:
     move = Compressor(id="proposed", **{**settings, "threshold_db": max(threshold_db, -80.0)})
     traced: list[np.ndarray] = []
-    CompressorProcessor(move, rate, key.shape[1], traced.append).process(key, key)
+    CompressorProcessor(
+        move, rate, key.shape[1], lambda values, band=None: traced.append(values)
+    ).process(key, key)
     reduction = traced[0]
     window = round(AFTER_HIT_S * rate)
     starts = [round(hit * rate) for hit in hits_s if hit * rate < reduction.size]

@@ -20,7 +20,7 @@ from scipy.optimize import brentq
 STEP_SHARE = 1.0 - math.exp(-1.0)
 
 
-def one_pole(time_ms: float, rate: int) -> float:
+def one_pole(time_ms: float, rate: float) -> float:
     """The coefficient that covers 63 % of a step in `time_ms`."""
     if time_ms <= 0.0:
         return 0.0

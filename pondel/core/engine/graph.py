@@ -28,6 +28,21 @@ from pondel.core.moves.base import TraceLog
 TraceLogs = dict[tuple[str, str], TraceLog]
 
 
+class _Logs:
+    """Writes a move's traces, one log for the whole of it and one for each of its bands."""
+
+    def __init__(self, traces: TraceLogs, part: str, move: str, rate: int) -> None:
+        self._traces, self._part, self._move, self._rate = traces, part, move, rate
+        self.lag = 0
+
+    def __call__(self, values: np.ndarray, band: int | None = None) -> None:
+        name = (self._part, self._move if band is None else f"{self._move}/{band}")
+        log = self._traces.get(name)
+        if log is None:
+            log = self._traces[name] = TraceLog(self._rate, self.lag)
+        log.write(values)
+
+
 class Graph:
     """All streams of a session from one position on.
 
@@ -107,14 +122,13 @@ class Graph:
 
     def _treated(self, stream: Stream, part: Part, move: Move) -> Stream:
         rate = self._session.rate
-        log: Callable[[np.ndarray], None] | None = None
-        trace = None
-        if self._traces is not None:
-            trace = self._traces.setdefault((part.id, move.id), TraceLog(rate))
-            log = trace.write
+        log = None if self._traces is None else _Logs(self._traces, part.id, move.id, rate)
         processor = kind_of(move.kind).make(move, rate, stream.channels, log)
-        if trace is not None:
-            trace.lag = self._trace_from + processor.latency
+        if log is not None:
+            log.lag = self._trace_from + processor.latency
+        start_at = getattr(processor, "start_at", None)
+        if start_at is not None:
+            start_at(self._position, self._session.tempo_bpm)
         limits = [
             (round(s.start_s * rate), round(s.end_s * rate))
             for s in self._session.sections

@@ -10,6 +10,7 @@ import numpy as np
 from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.dsp import filters
 from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.routing import key_of
 from pondel.core.engine.streams import pan_gains
 from pondel.core.errors import BadDocument
 
@@ -58,7 +59,7 @@ def make_plan(
         raise BadDocument("choose a part to hear first")
     if hear == "key":
         moves = [m for m in session.part(chosen[0]).moves if m.id == move]
-        if not moves or moves[0].key is None:
+        if not moves or key_of(session, moves[0]) is None:
             raise BadDocument("this move listens to its own part: choose a key first")
         return Plan("key", chosen[:1], move)
     if hear == "zone":
@@ -74,7 +75,7 @@ def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
     if plan.hear == "key":
         part = chunked.session.part(plan.parts[0])
         move = next(m for m in part.moves if m.id == plan.move)
-        key = move.key
+        key = key_of(chunked.session, move)
         facts += [key.model_dump(mode="json") if key else None]
         if key and chunked.session.has_part(key.source):
             facts.append(chunked.fingerprint((key.source, key.tap)))

@@ -12,7 +12,7 @@ from graphlib import CycleError, TopologicalSorter
 from pondel.core.document import Move, Part, Session, content_hash
 from pondel.core.dsp import filters
 from pondel.core.errors import BadDocument
-from pondel.core.moves import Key, Tap, kind_of
+from pondel.core.moves import Key, Tap, key_in, kind_of
 from pondel.core.moves.base import TAPS
 
 Node = tuple[str, Tap]
@@ -27,7 +27,7 @@ def active_moves(part: Part) -> list[Move]:
 
 def key_of(session: Session, move: Move) -> Key | None:
     """The move's key, or None when it has none; a key whose part is gone counts as a key."""
-    return move.key if kind_of(move.kind).keyed else None
+    return key_in(move)
 
 
 def senders(session: Session, part_id: str) -> list[tuple[Part, Tap, float]]:
@@ -110,7 +110,8 @@ def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
     heard = None
     if key is not None and session.has_part(key.source):
         heard = _fingerprint(session, (key.source, key.tap), memo)
-    return [settings, limits, heard]
+    tempo = session.tempo_bpm if kind_of(move.kind).timed else None
+    return [settings, limits, heard, tempo]
 
 
 def run_up_s(session: Session, node: Node) -> float:

@@ -1,14 +1,44 @@
-"""The moves Pondel knows. Adding one means adding a file here and naming it below."""
+"""The moves Pondel knows. Adding one means adding a file here and naming it below.
+
+Its parameters also join `Move` in `core/document.py`, the union of all of them.
+"""
 
 from __future__ import annotations
 
 from pondel.core.errors import BadDocument
-from pondel.core.moves import compressor
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Tap
+from pondel.core.moves import (
+    alignment,
+    complementary_eq,
+    compressor,
+    drawn_duck,
+    dynamic_eq,
+    eq,
+    gate,
+    level,
+    multiband,
+    spectral_duck,
+    tail_trim,
+    width,
+)
+from pondel.core.moves.base import Key, MoveBase, MoveKind, Tap, key_in
 
-KINDS: dict[str, MoveKind] = {kind.name: kind for kind in (compressor.KIND,)}
+_MODULES = (
+    level,
+    eq,
+    dynamic_eq,
+    compressor,
+    multiband,
+    spectral_duck,
+    drawn_duck,
+    gate,
+    complementary_eq,
+    width,
+    alignment,
+    tail_trim,
+)
+KINDS: dict[str, MoveKind] = {module.KIND.name: module.KIND for module in _MODULES}
 
-__all__ = ["KINDS", "Key", "MoveBase", "MoveKind", "Tap", "kind_of"]
+__all__ = ["KINDS", "Key", "MoveBase", "MoveKind", "Tap", "key_in", "kind_of"]
 
 
 def kind_of(name: str) -> MoveKind:

@@ -64,6 +64,18 @@ def choice(title: str, *, default: Any, labels: dict[str, str] | None = None, he
     )
 
 
+def items(title: str, *, least: int, most: int, first: Callable[[], list], help: str) -> Any:
+    """A list of smaller parts of a move, such as the bands of an EQ; `first` makes the default."""
+    return Field(
+        default_factory=first,
+        min_length=least,
+        max_length=most,
+        title=title,
+        description=help,
+        json_schema_extra={"items_of": {"least": least, "most": most}},
+    )
+
+
 def _ratio_in(value: Any) -> Any:
     return float("inf") if value == "inf" else value
 
@@ -140,6 +152,11 @@ class MoveBase(Document):
     sections: list[str] = Field(default_factory=list, description="Empty: the whole song.")
 
 
+def key_in(move: MoveBase) -> Key | None:
+    """The key a move has, None when it has none or its kind takes none."""
+    return getattr(move, "key", None)
+
+
 @dataclass(frozen=True)
 class Traced:
     """A value a processor writes while it runs, at 200 points a second.
@@ -156,6 +173,15 @@ class Traced:
         return Traced(self.low[:points], self.high[:points], self.mean[:points])
 
 
+LOUDEST = np.float32(1e6)
+
+
+def finite(block: np.ndarray) -> np.ndarray:
+    """The block with silence where a sample is not a number or beyond all reason."""
+    good = np.abs(block) < LOUDEST
+    return block if good.all() else np.where(good, block, np.float32(0.0))
+
+
 class Processor(Protocol):
     """A move at work: audio in, audio out, with carried state."""
 
@@ -165,6 +191,12 @@ class Processor(Protocol):
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         """Treat one block of shape (frames, channels); `key` has as many frames."""
         ...
+
+
+class Trace(Protocol):
+    """Where a processor writes its reduction in dB, one value a frame; by band where it has bands."""
+
+    def __call__(self, values: np.ndarray, band: int | None = None) -> None: ...
 
 
 TRACE_RATE = 200
@@ -224,10 +256,15 @@ class MoveKind:
     title: str
     summary: str
     params: type[MoveBase]
-    make: Callable[[Any, int, int, Callable[[np.ndarray], None] | None], Processor]
-    """(parameters, rate, channels, where to write the reduction) -> processor."""
+    make: Callable[[Any, int, int, Trace | None], Processor]
+    """(parameters, rate, channels, where to write the reduction) -> processor.
+
+    A processor with a method `start_at(frame, tempo_bpm)` is told where in the song it begins.
+    """
     settle_s: Callable[[Any], float]
     """Seconds of run-up after which a late start is within -90 dB of an early one."""
     keyed: bool = False
+    timed: bool = False
+    """Whether its sound depends on where it is in the song."""
     in_brief: Callable[[Any], str] = lambda move: ""
     """The settings in a few words, for the chain and the recall sheet."""

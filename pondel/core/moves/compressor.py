@@ -7,7 +7,6 @@ and work on decibels (their log-domain, decoupled form).
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -16,7 +15,7 @@ from numba import njit
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, choice, number
+from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, Trace, choice, number
 from pondel.core.units import say
 
 TILE = 1024
@@ -249,7 +248,7 @@ class CompressorProcessor:
         move: Compressor,
         rate: int,
         channels: int,
-        on_reduction: Callable[[np.ndarray], None] | None = None,
+        on_reduction: Trace | None = None,
     ) -> None:
         self.latency = round(move.look_ahead_ms * rate / 1000.0)
         self._delay = DelayLine(self.latency, channels)

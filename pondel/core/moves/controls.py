@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, get_args
 
 from pydantic import BaseModel
 
@@ -58,6 +58,18 @@ def controls_of(params: type[BaseModel]) -> list[Control]:
                 **described,
             )
         )
+    return found
+
+
+def lists_of(params: type[BaseModel]) -> list[tuple[str, type[BaseModel], int, int]]:
+    """The lists of smaller parts in a parameter class: field, class of an item, least, most."""
+    found = []
+    for field, info in params.model_fields.items():
+        extra = info.json_schema_extra
+        described: Any = extra.get("items_of") if isinstance(extra, dict) else None
+        if isinstance(described, dict):
+            (item,) = get_args(info.annotation)
+            found.append((field, item, described["least"], described["most"]))
     return found
 
 

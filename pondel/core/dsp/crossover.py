@@ -1,0 +1,105 @@
+"""Bands that add up flat: Linkwitz-Riley crossovers of 24 dB per octave, all-pass compensated.
+
+Linkwitz and Riley, "Active crossover networks for noncoincident drivers", JAES 24(1), 1976: each
+side is a Butterworth filter of second order twice over, and both add up to an all-pass of second
+order. With several crossovers each band also passes the all-passes of the crossovers it did not
+meet (D'Appolito 1987), so that the sum of all bands is all-pass. The linear-phase form takes one
+long symmetric kernel a band instead, whose sum is a delay.
+"""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+from scipy.fft import irfft, rfft, rfftfreq
+from scipy.signal import butter
+
+from pondel.core.dsp.cascade import Cascade, settle_s
+
+LINEAR_S = 0.128
+
+
+def _sides(hz: float, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Low side, high side and their all-pass sum, as sections."""
+    low = butter(2, hz, "lowpass", fs=rate, output="sos")
+    high = butter(2, hz, "highpass", fs=rate, output="sos")
+    b0, b1, b2 = 1.0, low[0, 4], low[0, 5]
+    all_pass = np.array([[b2, b1, b0, 1.0, b1, b2]])
+    return np.concatenate([low, low]), np.concatenate([high, high]), all_pass
+
+
+def band_sections(crossovers_hz: list[float], rate: int) -> list[np.ndarray]:
+    """The sections of each band, lowest first; their outputs add up to an all-pass."""
+    parts = [_sides(hz, rate) for hz in crossovers_hz]
+    bands = []
+    for n in range(len(parts) + 1):
+        rows = [high for _, high, _ in parts[:n]]
+        if n < len(parts):
+            rows.append(parts[n][0])
+        rows += [all_pass for _, _, all_pass in parts[n + 1 :]]
+        bands.append(np.concatenate(rows) if rows else np.zeros((0, 6)))
+    return bands
+
+
+class Crossover:
+    """Splits a signal into bands, with minimum phase and no latency."""
+
+    latency = 0
+
+    def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
+        self._bands = [Cascade(sos, channels) for sos in band_sections(crossovers_hz, rate)]
+
+    def split(self, block: np.ndarray) -> list[np.ndarray]:
+        """Bands of float32 (frames, channels), lowest first."""
+        return [band.process(block) for band in self._bands]
+
+
+def linear_kernels(crossovers_hz: list[float], rate: int) -> np.ndarray:
+    """Symmetric kernels of odd length, (bands, taps), that add up to one unit pulse."""
+    taps = round(LINEAR_S * rate) | 1
+    size = 1 << int(np.ceil(np.log2(2 * taps)))
+    hz = np.maximum(rfftfreq(size, 1 / rate), 1e-3)
+    # The magnitude of a Linkwitz-Riley low side is that of a Butterworth filter squared.
+    lows = [1.0 / (1.0 + (hz / cut) ** 4) for cut in crossovers_hz]
+    edges = [np.zeros_like(hz), *lows, np.ones_like(hz)]
+    window = np.hanning(taps + 2)[1:-1]
+    rows = []
+    for below, above in pairwise(edges):
+        pulse = np.roll(irfft(above - below, size), taps // 2)[:taps]
+        rows.append(pulse * window)
+    kernels = np.array(rows)
+    whole = np.zeros(taps)
+    whole[taps // 2] = 1.0
+    kernels[int(np.argmax(np.abs(kernels).sum(axis=1)))] += whole - kernels.sum(axis=0)
+    return kernels
+
+
+class LinearCrossover:
+    """Splits a signal into bands with linear phase, late by half of its kernels."""
+
+    def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
+        kernels = linear_kernels(crossovers_hz, rate)
+        self.latency = kernels.shape[1] // 2
+        self._taps = kernels.shape[1]
+        self._kernels = kernels
+        self._held = np.zeros((self._taps - 1, channels))
+
+    def split(self, block: np.ndarray) -> list[np.ndarray]:
+        """Bands of float32 (frames, channels), lowest first."""
+        joined = np.concatenate([self._held, block])
+        self._held = joined[joined.shape[0] - (self._taps - 1) :].copy()
+        size = 1 << int(np.ceil(np.log2(joined.shape[0] + self._taps)))
+        spectrum = rfft(joined, size, axis=0)
+        last = self._taps - 1 + block.shape[0]
+        return [
+            irfft(spectrum * rfft(kernel, size)[:, None], size, axis=0)[self._taps - 1 : last].astype(
+                np.float32
+            )
+            for kernel in self._kernels
+        ]
+
+
+def crossover_settle_s(crossovers_hz: list[float], rate: int = 48000) -> float:
+    """Seconds for all bands to forget their past."""
+    return max((settle_s(sos, rate) for sos in band_sections(crossovers_hz, rate)), default=0.0)

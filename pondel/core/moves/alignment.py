@@ -1,0 +1,117 @@
+"""Alignment: a nudge in time to fractions of a sample, polarity, and phase rotation."""
+
+from __future__ import annotations
+
+import math
+from typing import Literal
+
+import numpy as np
+from scipy.signal import oaconvolve
+
+from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.units import say
+
+HALF_TAPS = 48
+MOST_MS = 50.0
+
+
+class Alignment(MoveBase):
+    """Parameters of the alignment move."""
+
+    kind: Literal["alignment"] = "alignment"
+    nudge_ms: float = number(
+        "Nudge",
+        default=0.0,
+        low=-MOST_MS,
+        high=MOST_MS,
+        unit="ms",
+        step=0.1,
+        decimals=2,
+        help="Later when positive, earlier when negative.",
+    )
+    inverted: bool = choice("Turn over", default=False, help="Polarity: what went up goes down.")
+    rotate_hz: float | None = number(
+        "Rotate at",
+        default=None,
+        low=20,
+        high=2000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Turns the phase by a quarter at this frequency and leaves levels as they are.",
+    )
+
+
+def fractional_kernel(delay: float) -> np.ndarray:
+    """Windowed sinc that delays by HALF_TAPS + `delay` frames, 0 <= delay < 1; float64 (taps,).
+
+    Kaiser window, beta 8; flat within 0.1 dB to 18 kHz at 44.1 kHz.
+    """
+    n = np.arange(2 * HALF_TAPS + 2) - HALF_TAPS - delay
+    window = np.i0(8.0 * np.sqrt(np.maximum(0.0, 1.0 - (n / (HALF_TAPS + 1)) ** 2))) / np.i0(8.0)
+    kernel = np.sinc(n) * window
+    return kernel / kernel.sum()
+
+
+def all_pass(hz: float, rate: int) -> np.ndarray:
+    """First-order all-pass: a quarter turn at `hz`, as a section."""
+    t = math.tan(math.pi * min(hz, 0.45 * rate) / rate)
+    c = (t - 1.0) / (t + 1.0)
+    return np.array([[c, 1.0, 0.0, 1.0, c, 0.0]])
+
+
+class AlignmentProcessor:
+    """Delays by more than the earliest nudge; the constant part is made up for as latency."""
+
+    def __init__(
+        self, move: Alignment, rate: int, channels: int, on_trace: Trace | None = None
+    ) -> None:
+        frames = move.nudge_ms * rate / 1000.0
+        whole = math.floor(frames)
+        moves = frames != 0.0
+        self.latency = max(0, -whole) + HALF_TAPS if moves else 0
+        kernel = (
+            fractional_kernel(frames - whole)
+            if frames != whole
+            else np.eye(1, HALF_TAPS + 1, HALF_TAPS)[0]
+        )
+        late = self.latency + whole - HALF_TAPS if moves else 0
+        self._kernel = np.concatenate([np.zeros(late), kernel]) if moves else np.ones(1)
+        self._held = np.zeros((self._kernel.size - 1, channels), np.float32)
+        self._sign = np.float32(-1.0 if move.inverted else 1.0)
+        sos = all_pass(move.rotate_hz, rate) if move.rotate_hz else np.zeros((0, 6))
+        self._rotation = Cascade(sos, channels)
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        out = block
+        if self._kernel.size > 1:
+            clean = finite(block)
+            joined = np.concatenate([self._held, clean])
+            self._held = joined[joined.shape[0] - self._held.shape[0] :].copy()
+            out = oaconvolve(joined, self._kernel[:, None], mode="valid", axes=0).astype(np.float32)
+        return self._rotation.process(np.ascontiguousarray(out)) * self._sign
+
+
+def _settle_s(move: Alignment) -> float:
+    rotation = settle_s(all_pass(move.rotate_hz, 48000), 48000) if move.rotate_hz else 0.0
+    return rotation + (2 * MOST_MS + 5.0) / 1000.0
+
+
+def _in_brief(move: Alignment) -> str:
+    words = [say(move.nudge_ms, "ms")] if move.nudge_ms else []
+    words += ["turned over"] if move.inverted else []
+    return ", ".join(words) or "no nudge"
+
+
+KIND = MoveKind(
+    name="alignment",
+    title="Alignment",
+    summary="Nudge, polarity and phase rotation.",
+    params=Alignment,
+    make=AlignmentProcessor,
+    settle_s=_settle_s,
+    in_brief=_in_brief,
+)

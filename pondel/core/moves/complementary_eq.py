@@ -1,0 +1,205 @@
+"""Complementary EQ: bands tied between two parts; what one gains the other gives.
+
+Both parts carry the move with the same bands; `side` says which of them it is. A band's difference
+is divided by its share: one side rises by share x difference, the other falls by the rest. Either
+side may be made dynamic: then it moves only as far as the other part sounds in that band.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.matched import sections
+from pondel.core.moves.base import (
+    Document,
+    Key,
+    MoveBase,
+    MoveKind,
+    Trace,
+    choice,
+    items,
+    number,
+)
+from pondel.core.moves.dynamic_eq import DynamicBand, MovingBand, detector_sections
+from pondel.core.units import say, say_hz
+
+MOST_BANDS = 12
+ATTACK_MS = 8.0
+RETURN_MS = 160.0
+
+
+class TiedBand(Document):
+    """One band of both parts."""
+
+    on: bool = True
+    shape: Literal["bell", "low shelf", "high shelf"] = choice(
+        "Shape",
+        default="bell",
+        labels={"bell": "bell", "low shelf": "low shelf", "high shelf": "high shelf"},
+        help="What rises in one part and falls in the other.",
+    )
+    hz: float = number(
+        "Frequency",
+        default=400.0,
+        low=20,
+        high=18000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        help="Centre of the bell, corner of the shelf.",
+    )
+    q: float = number(
+        "Q", default=1.2, low=0.2, high=20, scale="log", step=5, decimals=2, help="Sharpness."
+    )
+    difference_db: float = number(
+        "Difference",
+        default=4.0,
+        low=-18,
+        high=18,
+        unit="dB",
+        step=0.5,
+        help="What lies between the two parts' gains in this band.",
+    )
+    share: float = number(
+        "Share",
+        default=0.5,
+        low=0,
+        high=1,
+        unit="%",
+        step=0.05,
+        decimals=0,
+        help="How much of the difference the gaining part takes; the other gives the rest.",
+    )
+    dynamic: Literal["neither", "gains", "gives", "both"] = choice(
+        "Dynamic",
+        default="neither",
+        labels={
+            "neither": "neither side",
+            "gains": "the gaining side",
+            "gives": "the giving side",
+            "both": "both sides",
+        },
+        help="Which side moves only while the other part sounds in this band.",
+    )
+    full_at_db: float = number(
+        "Full at",
+        default=-30.0,
+        low=-80,
+        high=0,
+        unit="dB",
+        step=0.5,
+        help="Level of the other part in this band at which a dynamic side moves all the way.",
+    )
+
+
+def _first_bands() -> list[TiedBand]:
+    return [TiedBand()]
+
+
+class ComplementaryEq(MoveBase):
+    """Parameters of one side of a complementary EQ; `tied_part` and `tied_move` are the other."""
+
+    kind: Literal["complementary eq"] = "complementary eq"
+    key: Key | None = None
+    side: Literal["gains", "gives"] = Field("gives", title="Side")
+    tied_part: str = Field(title="Tied to part")
+    tied_move: str = Field(title="Tied to move")
+    bands: list[TiedBand] = items(
+        "Bands", least=1, most=MOST_BANDS, first=_first_bands, help="The same in both parts."
+    )
+
+
+def gain_db(band: TiedBand, side: str) -> float:
+    """What the band does on a side, in dB."""
+    if side == "gains":
+        return band.difference_db * band.share
+    return -band.difference_db * (1.0 - band.share)
+
+
+def _moves(band: TiedBand, side: str) -> bool:
+    return band.dynamic in (side, "both")
+
+
+def _moving(band: TiedBand, side: str) -> DynamicBand:
+    return DynamicBand(
+        shape=band.shape,
+        hz=band.hz,
+        q=band.q,
+        range_db=gain_db(band, side),
+        mode="follow",
+        threshold_db=band.full_at_db,
+        attack_ms=ATTACK_MS,
+        release_ms=RETURN_MS,
+    )
+
+
+def _still(move: ComplementaryEq, rate: int) -> np.ndarray:
+    rows = [np.zeros((0, 6))]
+    for band in move.bands:
+        gain = gain_db(band, move.side)
+        if band.on and gain and not _moves(band, move.side):
+            q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
+            rows.append(sections(band.shape, band.hz, gain, q, rate))
+    return np.concatenate(rows)
+
+
+class ComplementaryEqProcessor:
+    """Still bands as one cascade, then the moving ones, which hear the other part."""
+
+    latency = 0
+
+    def __init__(
+        self, move: ComplementaryEq, rate: int, channels: int, on_trace: Trace | None = None
+    ) -> None:
+        self._cascade = Cascade(_still(move, rate), channels)
+        self._moving = [
+            MovingBand(_moving(band, move.side), rate, channels)
+            for band in move.bands
+            if band.on and _moves(band, move.side) and gain_db(band, move.side)
+        ]
+        self._on_trace = on_trace
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        heard = block if key is None else key
+        out = self._cascade.process(np.ascontiguousarray(block, np.float32))
+        deepest = np.zeros(block.shape[0], np.float32)
+        for band in self._moving:
+            moved = band.gain_db(heard)
+            out = band.apply(out, moved)
+            deepest = np.where(np.abs(moved) > np.abs(deepest), -moved, deepest)
+        if self._on_trace is not None:
+            self._on_trace(deepest)
+        return out
+
+
+def _settle_s(move: ComplementaryEq) -> float:
+    total = settle_s(_still(move, 48000), 48000)
+    for band in move.bands:
+        if _moves(band, move.side):
+            detector = settle_s(detector_sections(_moving(band, move.side), 48000), 48000)
+            total += 2 * detector + 12 * (ATTACK_MS + RETURN_MS) / 1000.0
+    return total
+
+
+def _in_brief(move: ComplementaryEq) -> str:
+    shown = [
+        f"{say_hz(band.hz)} {say(gain_db(band, move.side), 'dB')}" for band in move.bands if band.on
+    ]
+    return ", ".join(shown[:3]) or "no band"
+
+
+KIND = MoveKind(
+    name="complementary eq",
+    title="Complementary EQ",
+    summary="Bands tied between two parts: what one gains the other gives.",
+    params=ComplementaryEq,
+    make=ComplementaryEqProcessor,
+    settle_s=_settle_s,
+    keyed=True,
+    in_brief=_in_brief,
+)

@@ -1,0 +1,261 @@
+"""Drawn duck: a gain curve that every hit, or every beat, sets off."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Literal, Self
+
+import numpy as np
+from numba import njit
+from pydantic import Field, model_validator
+
+from pondel.core.dsp.crossover import Crossover, crossover_settle_s
+from pondel.core.dsp.decibels import db_to_amplitude
+from pondel.core.moves.base import Document, MoveBase, MoveKind, Trace, choice, finite, items, number
+from pondel.core.units import say
+
+TABLE = 4096
+MOST_POINTS = 32
+
+
+class Point(Document):
+    """A point of the curve: when, as a share of the length, and how deep, as a share of the depth.
+
+    `bend` curves the way to the next point: 0 is straight, -1 late, 1 early.
+    """
+
+    at: float = Field(0.0, ge=0, le=1, title="At")
+    deep: float = Field(0.0, ge=0, le=1, title="Depth")
+    bend: float = Field(0.0, ge=-1, le=1, title="Bend")
+
+
+def _first_points() -> list[Point]:
+    return [
+        Point(at=0.0, deep=0.0),
+        Point(at=0.02, deep=1.0),
+        Point(at=0.3, deep=1.0, bend=0.3),
+        Point(at=1.0, deep=0.0),
+    ]
+
+
+class DrawnDuck(MoveBase):
+    """Parameters of the drawn duck."""
+
+    kind: Literal["drawn duck"] = "drawn duck"
+    trigger: Literal["hits", "beats"] = choice(
+        "Set off by",
+        default="hits",
+        labels={"hits": "the hits of", "beats": "the beat"},
+        help="What starts the curve.",
+    )
+    hits_of: str | None = Field(
+        None, title="Hits of", description="The part whose hits start the curve."
+    )
+    hits_s: list[float] = Field(
+        default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
+    )
+    every_beats: float = number(
+        "Every",
+        default=1.0,
+        low=0.125,
+        high=16,
+        unit="beats",
+        scale="log",
+        step=100,
+        decimals=3,
+        help="Beats between two starts, when set off by the beat.",
+    )
+    offset_beats: float = number(
+        "Offset",
+        default=0.0,
+        low=-4,
+        high=4,
+        unit="beats",
+        step=0.25,
+        decimals=2,
+        help="Moves the starts against the beat.",
+    )
+    depth_db: float = number(
+        "Depth", default=8.0, low=0, high=60, unit="dB", step=0.5, help="The most the gain falls."
+    )
+    length_beats: float = number(
+        "Length",
+        default=0.5,
+        low=0.03125,
+        high=8,
+        unit="beats",
+        scale="log",
+        step=10,
+        decimals=3,
+        help="How long the curve lasts, in beats.",
+    )
+    length_ms: float | None = number(
+        "Length in ms",
+        default=None,
+        low=10,
+        high=8000,
+        unit="ms",
+        scale="log",
+        step=5,
+        decimals=0,
+        optional=True,
+        help="Instead of beats, when set.",
+    )
+    ramp_ms: float = number(
+        "Least ramp",
+        default=2.0,
+        low=0.5,
+        high=50,
+        unit="ms",
+        scale="log",
+        step=5,
+        help="The whole depth takes at least this long, so that nothing clicks.",
+    )
+    acts_on: Literal["all", "lows", "highs"] = choice(
+        "Acts on",
+        default="all",
+        labels={"all": "all of the part", "lows": "what lies below", "highs": "what lies above"},
+        help="The whole part, or one side of the crossover.",
+    )
+    crossover_hz: float = number(
+        "Crossover",
+        default=120.0,
+        low=30,
+        high=8000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        help="Where lows end and highs begin.",
+    )
+    points: list[Point] = items(
+        "Curve", least=2, most=MOST_POINTS, first=_first_points, help="From start to end."
+    )
+
+    @model_validator(mode="after")
+    def _rises(self) -> Self:
+        if any(b.at < a.at for a, b in pairwise(self.points)):
+            raise ValueError("the points of the curve follow each other in time")
+        if any(b < a for a, b in pairwise(self.hits_s)):
+            raise ValueError("hits follow each other in time")
+        return self
+
+
+def curve(points: list[Point], size: int = TABLE) -> np.ndarray:
+    """The curve as depth from 0 to 1 over its length, float64 (size,).
+
+    Before the first point it has that point's depth, after the last one that one's.
+    """
+    at = np.linspace(0.0, 1.0, size)
+    out = np.full(size, points[0].deep)
+    for one, following in pairwise(points):
+        if following.at <= one.at:
+            continue
+        inside = at >= one.at
+        way = np.clip((at[inside] - one.at) / (following.at - one.at), 0.0, 1.0)
+        out[inside] = one.deep + (following.deep - one.deep) * way ** (2.0 ** (-3.0 * one.bend))
+    return out
+
+
+def length_s(move: DrawnDuck, tempo_bpm: float) -> float:
+    """How long the curve lasts, in seconds."""
+    if move.length_ms is not None:
+        return move.length_ms / 1000.0
+    return move.length_beats * 60.0 / tempo_bpm
+
+
+@njit(nogil=True, cache=True)
+def _ramped(wanted, step, state):
+    now = state[0]
+    for i in range(wanted.size):
+        away = wanted[i] - now
+        now += min(max(away, -step), step)
+        wanted[i] = now
+    state[0] = now
+
+
+class DrawnDuckProcessor:
+    """Looks the curve up by the time since the last start; `start_at` says where the song is."""
+
+    latency = 0
+
+    def __init__(
+        self, move: DrawnDuck, rate: int, channels: int, on_trace: Trace | None = None
+    ) -> None:
+        self._move, self._rate, self._on_trace = move, rate, on_trace
+        self._position = 0
+        self._table = curve(move.points)
+        self._step = move.depth_db / max(1.0, move.ramp_ms * rate / 1000.0)
+        self._state = np.zeros(1)
+        self._starts = np.empty(0, np.int64)
+        self._beat_frames = rate * 0.5
+        self._length = 1.0
+        self._crossover = (
+            Crossover([move.crossover_hz], rate, channels) if move.acts_on != "all" else None
+        )
+        self.start_at(0, 120.0)
+
+    def start_at(self, frame: int, tempo_bpm: float) -> None:
+        """Begin at a frame of the song."""
+        self._position = frame
+        self._beat_frames = self._rate * 60.0 / tempo_bpm
+        self._length = max(1.0, length_s(self._move, tempo_bpm) * self._rate)
+        hits = np.array(self._move.hits_s, np.float64)
+        self._starts = np.round(hits * self._rate).astype(np.int64)
+
+    def _since(self, frames: np.ndarray) -> np.ndarray:
+        """Frames since the last start, infinite before the first."""
+        if self._move.trigger == "beats":
+            every = self._move.every_beats * self._beat_frames
+            offset = self._move.offset_beats * self._beat_frames
+            number_of = np.floor((frames - offset + 1e-6) / every)
+            return frames - np.round(number_of * every + offset)
+        if not self._starts.size:
+            return np.full(frames.size, np.inf)
+        last = np.searchsorted(self._starts, frames, side="right") - 1
+        return np.where(last >= 0, frames - self._starts[np.maximum(last, 0)], np.inf)
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        frames = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
+        self._position += block.shape[0]
+        phase = self._since(frames) / self._length
+        spots = np.minimum(phase, 1.0) * (TABLE - 1)
+        deep = np.interp(spots, np.arange(TABLE), self._table)
+        reduction = np.where(phase <= 1.0, deep, 0.0) * self._move.depth_db
+        _ramped(reduction, self._step, self._state)
+        less = reduction.astype(np.float32)
+        gain = np.empty_like(less)
+        db_to_amplitude(-less, gain)
+        if self._on_trace is not None:
+            self._on_trace(less)
+        gain = gain[:, None]
+        if self._crossover is None:
+            return finite(block) * gain
+        low, high = self._crossover.split(np.ascontiguousarray(block, np.float32))
+        return low * gain + high if self._move.acts_on == "lows" else low + high * gain
+
+
+def _settle_s(move: DrawnDuck) -> float:
+    # The ramp forgets within its own time once the curve has been followed for as long.
+    slowest_beat_s = 60.0 / 20.0
+    split = crossover_settle_s([move.crossover_hz]) if move.acts_on != "all" else 0.0
+    length = move.length_ms / 1000.0 if move.length_ms else move.length_beats * slowest_beat_s
+    return max(split, 2 * move.ramp_ms / 1000.0 + length)
+
+
+def _in_brief(move: DrawnDuck) -> str:
+    by = f"{len(move.hits_s)} hits" if move.trigger == "hits" else f"every {move.every_beats:g} beats"
+    part = {"all": "", "lows": ", lows only", "highs": ", highs only"}[move.acts_on]
+    return f"{say(-move.depth_db, 'dB')} on {by}{part}"
+
+
+KIND = MoveKind(
+    name="drawn duck",
+    title="Drawn duck",
+    summary="A gain curve of your own that every hit or beat sets off.",
+    params=DrawnDuck,
+    make=DrawnDuckProcessor,
+    settle_s=_settle_s,
+    timed=True,
+    in_brief=_in_brief,
+)

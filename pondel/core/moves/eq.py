@@ -1,0 +1,209 @@
+"""EQ: bands with the magnitude of the analogue prototype, each somewhere in the stereo field."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from typing import Literal
+
+import numpy as np
+
+from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.matched import butterworth_cut, response, sections
+from pondel.core.measures.loudness import k_weighting
+from pondel.core.moves.base import Document, MoveBase, MoveKind, Trace, choice, finite, items, number
+from pondel.core.units import say, say_hz
+
+Placement = Literal["both", "middle", "sides", "left", "right"]
+PLACEMENTS = {
+    "both": "left + right",
+    "middle": "middle",
+    "sides": "sides",
+    "left": "left",
+    "right": "right",
+}
+SHAPES = {
+    "bell": "bell",
+    "low shelf": "low shelf",
+    "high shelf": "high shelf",
+    "low cut": "low cut",
+    "high cut": "high cut",
+    "notch": "notch",
+    "band-pass": "band-pass",
+    "tilt": "tilt",
+}
+TILT_Q = 0.32
+MOST_BANDS = 24
+
+
+class EqBand(Document):
+    """One band."""
+
+    on: bool = True
+    shape: Literal[
+        "bell", "low shelf", "high shelf", "low cut", "high cut", "notch", "band-pass", "tilt"
+    ] = choice("Shape", default="bell", labels=SHAPES, help="What the band does.")
+    hz: float = number(
+        "Frequency",
+        default=1000.0,
+        low=10,
+        high=20000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        help="Centre of a bell, corner of a shelf or cut.",
+    )
+    gain_db: float = number(
+        "Gain", default=0.0, low=-30, high=30, unit="dB", step=0.5, help="For bells, shelves and tilt."
+    )
+    q: float = number(
+        "Q",
+        default=1.0,
+        low=0.1,
+        high=40,
+        scale="log",
+        step=5,
+        decimals=2,
+        help="Sharpness of bells, notches and band-passes, and the bend of shelves (up to 1).",
+    )
+    slope_db_oct: Literal[6, 12, 18, 24, 30, 36, 48, 72, 96] = choice(
+        "Slope",
+        default=12,
+        labels={str(n): f"{n} dB/oct" for n in (6, 12, 18, 24, 30, 36, 48, 72, 96)},
+        help="Steepness of cuts.",
+    )
+    placement: Placement = choice(
+        "Acts on", default="both", labels=PLACEMENTS, help="Where in the stereo field it acts."
+    )
+
+
+def _first_bands() -> list[EqBand]:
+    return [EqBand(hz=250.0)]
+
+
+class Eq(MoveBase):
+    """Parameters of the EQ."""
+
+    kind: Literal["eq"] = "eq"
+    bands: list[EqBand] = items(
+        "Bands", least=0, most=MOST_BANDS, first=_first_bands, help="In the order they act."
+    )
+    output_db: float = number(
+        "Output", default=0.0, low=-24, high=24, unit="dB", step=0.5, help="Level after all bands."
+    )
+    level_match: bool = choice(
+        "Match level",
+        default=False,
+        help="Takes back what the bands add to or take from the loudness of pink noise.",
+    )
+
+
+def band_sections(band: EqBand, rate: int) -> np.ndarray:
+    """A band as second-order sections, (sections, 6); none when it is off or does nothing."""
+    if not band.on:
+        return np.zeros((0, 6))
+    if band.shape in ("low cut", "high cut"):
+        return butterworth_cut(band.shape, band.hz, band.slope_db_oct, rate)  # type: ignore[arg-type]
+    if band.shape in ("notch", "band-pass"):
+        return sections(band.shape, band.hz, 0.0, band.q, rate)  # type: ignore[arg-type]
+    if band.gain_db == 0.0:
+        return np.zeros((0, 6))
+    if band.shape == "tilt":
+        sos = sections("high shelf", band.hz, band.gain_db, TILT_Q, rate).copy()
+        sos[0, :3] *= to_amplitude(-band.gain_db / 2.0)
+        return sos
+    q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
+    return sections(band.shape, band.hz, band.gain_db, q, rate)  # type: ignore[arg-type]
+
+
+def response_db(bands: list[EqBand], hz: np.ndarray, rate: int) -> np.ndarray:
+    """Magnitude in dB of all bands together at frequencies in Hz, as if all acted alike."""
+    w = 2.0 * np.pi * np.asarray(hz) / rate
+    rows = [band_sections(band, rate) for band in bands]
+    total = response(np.concatenate([np.zeros((0, 6)), *rows]), w)
+    return 20.0 * np.log10(np.maximum(np.abs(total), 1e-10))
+
+
+def matching_db(bands: list[EqBand], rate: int) -> float:
+    """What the bands add to the loudness of pink noise (K-weighted, 30 Hz to 16 kHz), in dB."""
+    hz = np.geomspace(30.0, 16000.0, 200)
+    weight = np.abs(response(k_weighting(rate), 2 * np.pi * hz / rate)) ** 2
+    gained = 10.0 ** (response_db(bands, hz, rate) / 10.0)
+    return float(10.0 * np.log10((weight * gained).sum() / weight.sum()))
+
+
+class Placed:
+    """Runs a treatment on the middle, the sides or one channel, or on all channels alike."""
+
+    def __init__(self, sos: np.ndarray, placement: Placement, channels: int) -> None:
+        alike = placement == "both" or (channels == 1 and placement in ("middle", "left"))
+        self._channel = {"middle": 0, "sides": 1, "left": 0, "right": 1}.get(placement, 0)
+        self._folded = placement in ("middle", "sides")
+        self._alike = alike
+        self._idle = channels == 1 and not alike
+        self._cascade = Cascade(sos, channels if alike else 1)
+
+    def process(self, block: np.ndarray) -> np.ndarray:
+        """Treat float32 (frames, channels)."""
+        if self._idle:
+            return block
+        if self._alike:
+            return self._cascade.process(block)
+        half = np.float32(0.5)
+        left, right = block[:, :1], block[:, 1:]
+        pair = [(left + right) * half, (left - right) * half] if self._folded else [left, right]
+        chosen = np.ascontiguousarray(pair[self._channel])
+        pair[self._channel] = self._cascade.process(chosen)
+        if self._folded:
+            return np.hstack([pair[0] + pair[1], pair[0] - pair[1]])
+        return np.hstack(pair)
+
+
+class EqProcessor:
+    """The EQ at work: neighbouring bands with the same placement run as one cascade."""
+
+    latency = 0
+
+    def __init__(self, move: Eq, rate: int, channels: int, on_trace: Trace | None = None) -> None:
+        live = [(band.placement, band_sections(band, rate)) for band in move.bands]
+        live = [(placement, sos) for placement, sos in live if sos.shape[0]]
+        self._stages = [
+            Placed(np.concatenate([sos for _, sos in group]), placement, channels)
+            for placement, group in groupby(live, key=lambda one: one[0])
+        ]
+        matched = matching_db(move.bands, rate) if move.level_match else 0.0
+        self._gain = np.float32(to_amplitude(move.output_db - matched))
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        block = finite(block)
+        for stage in self._stages:
+            block = stage.process(block)
+        return block * self._gain if self._gain != 1.0 else block
+
+
+def _settle_s(move: Eq) -> float:
+    return sum(settle_s(band_sections(band, 48000), 48000) for band in move.bands)
+
+
+def band_in_brief(band: EqBand) -> str:
+    where = "" if band.placement == "both" else f" {band.placement}"
+    if band.shape in ("low cut", "high cut", "notch", "band-pass"):
+        return f"{band.shape} {say_hz(band.hz)}{where}"
+    return f"{band.shape} {say_hz(band.hz)} {say(band.gain_db, 'dB')}{where}"
+
+
+def _in_brief(move: Eq) -> str:
+    shown = [band_in_brief(band) for band in move.bands if band.on]
+    return ", ".join(shown[:3]) + (" …" if len(shown) > 3 else "") if shown else "no band"
+
+
+KIND = MoveKind(
+    name="eq",
+    title="EQ",
+    summary="Bells, shelves, cuts and notches, on the middle, the sides or either channel.",
+    params=Eq,
+    make=EqProcessor,
+    settle_s=_settle_s,
+    in_brief=_in_brief,
+)

@@ -1,0 +1,44 @@
+"""The level move: gain and polarity, exactly."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.units import say
+
+
+class Level(MoveBase):
+    """Parameters of the level move."""
+
+    kind: Literal["level"] = "level"
+    gain_db: float = number(
+        "Gain", default=0.0, low=-90, high=24, unit="dB", step=0.5, help="Gain of the part."
+    )
+    inverted: bool = choice("Turn over", default=False, help="Polarity: what went up goes down.")
+
+
+class LevelProcessor:
+    """Multiplies by one number."""
+
+    latency = 0
+
+    def __init__(self, move: Level, rate: int, channels: int, on_trace: Trace | None = None) -> None:
+        self._gain = np.float32(to_amplitude(move.gain_db) * (-1.0 if move.inverted else 1.0))
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        return finite(block) * self._gain
+
+
+KIND = MoveKind(
+    name="level",
+    title="Level",
+    summary="Gain and polarity.",
+    params=Level,
+    make=LevelProcessor,
+    settle_s=lambda move: 0.0,
+    in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),
+)

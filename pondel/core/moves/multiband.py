@@ -1,0 +1,241 @@
+"""Multiband compressor: two to six bands, each a compressor of its own, that add up flat when idle."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from pondel.core.dsp import filters
+from pondel.core.dsp.cascade import Cascade
+from pondel.core.dsp.crossover import Crossover, LinearCrossover, crossover_settle_s
+from pondel.core.dsp.delay import DelayLine
+from pondel.core.moves.base import (
+    Document,
+    Key,
+    MoveBase,
+    MoveKind,
+    Ratio,
+    Trace,
+    choice,
+    items,
+    number,
+)
+from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.moves.compressor import settle_s as compressor_settle_s
+from pondel.core.units import say_hz
+
+MOST_BANDS = 6
+_OF_COMPRESSOR = Compressor.model_fields
+
+
+def _as_in_compressor(field: str, default: float):
+    """A number described as the compressor's own, with another default."""
+    extra = _OF_COMPRESSOR[field].json_schema_extra
+    assert isinstance(extra, dict)
+    control = dict(extra["control"])  # type: ignore[arg-type]
+    return number(
+        _OF_COMPRESSOR[field].title or field,
+        default=default,
+        help=_OF_COMPRESSOR[field].description or "",
+        **control,  # type: ignore[arg-type]
+    )
+
+
+class Band(Document):
+    """One band's compressor; `on` off leaves the band as it is."""
+
+    on: bool = True
+    solo: bool = choice("Hear alone", default=False, help="Only the bands heard alone are heard.")
+    threshold_db: float = _as_in_compressor("threshold_db", -30.0)
+    ratio: Ratio = _as_in_compressor("ratio", 4.0)
+    knee_db: float = _as_in_compressor("knee_db", 6.0)
+    attack_ms: float = _as_in_compressor("attack_ms", 5.0)
+    hold_ms: float = _as_in_compressor("hold_ms", 0.0)
+    release_ms: float = _as_in_compressor("release_ms", 120.0)
+    range_db: float = _as_in_compressor("range_db", 12.0)
+    makeup_db: float = _as_in_compressor("makeup_db", 0.0)
+    mix: float = _as_in_compressor("mix", 1.0)
+    key_low_cut_hz: float | None = number(
+        "Key low cut",
+        default=None,
+        low=20,
+        high=12000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies below this out of what this band listens to.",
+    )
+    key_high_cut_hz: float | None = number(
+        "Key high cut",
+        default=None,
+        low=30,
+        high=20000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies above this out of what this band listens to.",
+    )
+
+
+def _first_bands() -> list[Band]:
+    return [Band(), Band(on=False)]
+
+
+Cut = Annotated[float, Field(ge=20, le=18000)]
+
+
+class Multiband(MoveBase):
+    """Parameters of the multiband compressor: one crossover fewer than bands, rising."""
+
+    kind: Literal["multiband"] = "multiband"
+    key: Key | None = None
+    crossovers_hz: list[Cut] = Field(default_factory=lambda: [120.0], title="Crossovers")
+    bands: list[Band] = items(
+        "Bands", least=2, most=MOST_BANDS, first=_first_bands, help="Lowest first."
+    )
+    listens: Literal["whole", "same band"] = choice(
+        "Bands listen to",
+        default="whole",
+        labels={"whole": "all of the key", "same band": "the same band of it"},
+        help="What of the key each band's detector hears. Without a key a band hears itself.",
+    )
+    phase: Literal["minimum", "linear"] = choice(
+        "Split",
+        default="minimum",
+        labels={"minimum": "minimum phase", "linear": "linear phase"},
+        help="Linear phase adds latency, which is made up for, and rings a little before hits.",
+    )
+    stereo_link: bool = choice(
+        "Stereo link", default=True, help="One gain for both channels, or one for each."
+    )
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        if len(self.crossovers_hz) != len(self.bands) - 1:
+            raise ValueError("there is one crossover fewer than there are bands")
+        if any(b <= a * 1.02 for a, b in zip(self.crossovers_hz, self.crossovers_hz[1:], strict=False)):
+            raise ValueError("crossovers rise, each at least 2 % above the last")
+        return self
+
+
+def band_compressor(band: Band, *, linked: bool) -> Compressor:
+    """The band's settings as a compressor's."""
+    shared = {name: getattr(band, name) for name in Band.model_fields if name in _OF_COMPRESSOR}
+    shared.pop("on", None)
+    return Compressor(id="band", stereo_link=linked, **shared)
+
+
+def _key_filter(band: Band, rate: int) -> np.ndarray:
+    rows = [np.zeros((0, 6))]
+    if band.key_low_cut_hz is not None:
+        rows.append(filters.low_cut(band.key_low_cut_hz, 12, rate))
+    if band.key_high_cut_hz is not None:
+        rows.append(filters.high_cut(band.key_high_cut_hz, 12, rate))
+    return np.concatenate(rows)
+
+
+class MultibandProcessor:
+    """Splits, compresses and adds up; bands that are off only pass the crossover."""
+
+    def __init__(
+        self, move: Multiband, rate: int, channels: int, on_trace: Trace | None = None
+    ) -> None:
+        self._move, self._rate = move, rate
+        split = LinearCrossover if move.phase == "linear" else Crossover
+        self._crossover = split(move.crossovers_hz, rate, channels)
+        self.latency = self._crossover.latency
+        self._key_crossover: Crossover | None = None
+        self._key_delay: DelayLine | None = None
+        self._on_trace = on_trace
+        self._band_trace: np.ndarray = np.empty(0, np.float32)
+        self._compressors = [
+            CompressorProcessor(
+                band_compressor(band, linked=move.stereo_link), rate, channels, self._note
+            )
+            for band in move.bands
+        ]
+        self._filters: list[Cascade | None] = [None] * len(move.bands)
+        solos = [band.solo for band in move.bands]
+        self._heard = solos if any(solos) else [True] * len(solos)
+
+    def _note(self, values: np.ndarray, band: int | None = None) -> None:
+        self._band_trace = values
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        parts = self._crossover.split(np.ascontiguousarray(block, np.float32))
+        keys = self._keys(parts, key)
+        total = np.zeros_like(block, np.float32)
+        deepest = np.zeros(block.shape[0], np.float32)
+        for n, band in enumerate(self._move.bands):
+            treated = parts[n]
+            if band.on:
+                treated = self._compressors[n].process(treated, keys[n])
+                deepest = np.maximum(deepest, self._band_trace)
+            if self._on_trace is not None:
+                self._on_trace(self._band_trace if band.on else np.zeros_like(deepest), n)
+            if self._heard[n]:
+                total += treated
+        if self._on_trace is not None:
+            self._on_trace(deepest)
+        return total
+
+    def _keys(self, parts: list[np.ndarray], key: np.ndarray | None) -> list[np.ndarray | None]:
+        if key is None:
+            heard = list(parts)
+        else:
+            key = self._delayed(np.ascontiguousarray(key, np.float32))
+            if self._move.listens == "whole":
+                heard = [key] * len(parts)
+            else:
+                if self._key_crossover is None:
+                    self._key_crossover = Crossover(self._move.crossovers_hz, self._rate, key.shape[1])
+                heard = self._key_crossover.split(key)
+        return [self._filtered(n, one) for n, one in enumerate(heard)]
+
+    def _delayed(self, key: np.ndarray) -> np.ndarray:
+        if not self.latency:
+            return key
+        if self._key_delay is None:
+            self._key_delay = DelayLine(self.latency, key.shape[1])
+        return self._key_delay.push(key)
+
+    def _filtered(self, n: int, heard: np.ndarray) -> np.ndarray:
+        found = self._filters[n]
+        if found is None:
+            found = Cascade(_key_filter(self._move.bands[n], self._rate), heard.shape[1])
+            self._filters[n] = found
+        return found.process(heard)
+
+
+def _settle_s(move: Multiband) -> float:
+    slowest = 0.0
+    for band in move.bands:
+        cuts = [cut for cut in (band.key_low_cut_hz, band.key_high_cut_hz) if cut is not None]
+        own = compressor_settle_s(band_compressor(band, linked=True)) if band.on else 0.0
+        slowest = max(slowest, own + sum(filters.settle_s(cut, 12) for cut in cuts))
+    split = 0.2 if move.phase == "linear" else 0.0
+    return crossover_settle_s(move.crossovers_hz) + split + slowest
+
+
+def _in_brief(move: Multiband) -> str:
+    edges = " · ".join(say_hz(hz) for hz in move.crossovers_hz)
+    live = sum(band.on for band in move.bands)
+    return f"{len(move.bands)} bands at {edges}, {live} on"
+
+
+KIND = MoveKind(
+    name="multiband",
+    title="Multiband compressor",
+    summary="Compresses or ducks some bands and leaves the others as they are.",
+    params=Multiband,
+    make=MultibandProcessor,
+    settle_s=_settle_s,
+    keyed=True,
+    in_brief=_in_brief,
+)

@@ -1,0 +1,133 @@
+"""Tail trim: fades each hit's tail so that it ends a chosen time after the hit."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Literal, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+
+RISE_MS = 1.5
+
+
+class TailTrim(MoveBase):
+    """Parameters of the tail trim."""
+
+    kind: Literal["tail trim"] = "tail trim"
+    hits_s: list[float] = Field(
+        default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
+    )
+    end_beats: float = number(
+        "Ends after",
+        default=0.5,
+        low=0.0625,
+        high=8,
+        unit="beats",
+        scale="log",
+        step=10,
+        decimals=3,
+        help="Beats from the hit to the end of its tail.",
+    )
+    end_ms: float | None = number(
+        "Ends after, ms",
+        default=None,
+        low=10,
+        high=8000,
+        unit="ms",
+        scale="log",
+        step=5,
+        decimals=0,
+        optional=True,
+        help="Instead of beats, when set.",
+    )
+    fade_ms: float = number(
+        "Fade",
+        default=80.0,
+        low=2,
+        high=2000,
+        unit="ms",
+        scale="log",
+        step=5,
+        decimals=0,
+        help="How long the fade takes, up to the end.",
+    )
+    shape: Literal["line", "round", "steep"] = choice(
+        "Shape",
+        default="round",
+        labels={"line": "straight", "round": "round", "steep": "steep at first"},
+        help="How the fade goes.",
+    )
+
+    @model_validator(mode="after")
+    def _rises(self) -> Self:
+        if any(b < a for a, b in pairwise(self.hits_s)):
+            raise ValueError("hits follow each other in time")
+        return self
+
+
+def fade(way: np.ndarray, shape: str) -> np.ndarray:
+    """Gain along a fade, `way` from 0 to 1."""
+    if shape == "line":
+        return 1.0 - way
+    if shape == "round":
+        return 0.5 + 0.5 * np.cos(np.pi * way)
+    return (1.0 - way) ** 3
+
+
+class TailTrimProcessor:
+    """Follows the hits; before the first one, and from each hit on, the part passes untouched."""
+
+    latency = 0
+
+    def __init__(self, move: TailTrim, rate: int, channels: int, on_trace: Trace | None = None) -> None:
+        self._move, self._rate, self._on_trace = move, rate, on_trace
+        self._position = 0
+        self._hits = np.round(np.array(move.hits_s, np.float64) * rate)
+        self._end = 0.0
+        self.start_at(0, 120.0)
+
+    def start_at(self, frame: int, tempo_bpm: float) -> None:
+        """Begin at a frame of the song."""
+        self._position = frame
+        move = self._move
+        end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * 60.0 / tempo_bpm
+        self._end = end_s * self._rate
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        at = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
+        self._position += block.shape[0]
+        if not self._hits.size:
+            return block
+        last = np.searchsorted(self._hits, at, side="right") - 1
+        since = np.where(last >= 0, at - self._hits[np.maximum(last, 0)], 0.0)
+        fade_frames = min(self._move.fade_ms * self._rate / 1000.0, self._end)
+        way = np.clip((since - (self._end - fade_frames)) / max(fade_frames, 1.0), 0.0, 1.0)
+        gain = fade(way, self._move.shape)
+        # The next attack begins whole: the gain is back just before it.
+        following = self._hits[np.minimum(last + 1, self._hits.size - 1)]
+        ahead = np.where(last + 1 < self._hits.size, following - at, np.inf)
+        back = 1.0 - np.clip(ahead / (RISE_MS * self._rate / 1000.0), 0.0, 1.0)
+        gain = np.maximum(gain, back).astype(np.float32)
+        if self._on_trace is not None:
+            self._on_trace(-20.0 * np.log10(np.maximum(gain, 1e-3)))
+        return finite(block) * gain[:, None]
+
+
+def _in_brief(move: TailTrim) -> str:
+    end = f"{move.end_ms:.0f} ms" if move.end_ms else f"{move.end_beats:g} beats"
+    return f"{len(move.hits_s)} hits end after {end}"
+
+
+KIND = MoveKind(
+    name="tail trim",
+    title="Tail trim",
+    summary="Ends each hit's tail a chosen time after the hit.",
+    params=TailTrim,
+    make=TailTrimProcessor,
+    settle_s=lambda move: 0.0,
+    timed=True,
+    in_brief=_in_brief,
+)

@@ -1,0 +1,209 @@
+"""Gate, dynamic EQ and multiband compressor: static curves, times, flat sums."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import RATE, sine
+from moves_tools import noise, pulse_response_db, rms_db, run
+from pydantic import ValidationError
+
+from pondel.core.dsp.crossover import band_sections, linear_kernels
+from pondel.core.dsp.matched import response
+from pondel.core.moves.dynamic_eq import DynamicBand, DynamicEq
+from pondel.core.moves.gate import Gate, static_fall_db
+from pondel.core.moves.multiband import Band, Multiband
+
+
+def traced(move, samples, key=None):
+    found: dict = {}
+    run(move, samples, key, trace=lambda values, band=None: found.setdefault(band, []).append(values))
+    return {band: np.concatenate(rows) for band, rows in found.items()}
+
+
+@pytest.mark.parametrize("under", [0, 3, 6, 10, 25])
+def test_two_to_one_downward_expansion_is_exact(under):
+    move = Gate(id="g", threshold_db=-30, ratio=2, range_db=60, hysteresis_db=0, hold_ms=0)
+    level = -30 - under
+    square = np.full((RATE * 2, 1), 10 ** (level / 20), np.float32)
+    out = run(move, square)[-1, 0]
+    assert 20 * np.log10(out) == pytest.approx(level - under, abs=0.05)
+    assert static_fall_db(np.array(level), -30, 2, 60) == pytest.approx(under)
+    assert static_fall_db(np.array(-90.0), -30, np.inf, 40) == 40
+
+
+def test_a_gate_opens_and_shuts_in_the_stated_times_after_its_hold():
+    move = Gate(
+        id="g", threshold_db=-30, ratio=20, range_db=40, attack_ms=10, release_ms=100, hold_ms=50
+    )
+    loud, quiet = np.full((RATE, 1), 0.5, "f4"), np.full((RATE, 1), 0.0002, "f4")
+    reduction = traced(move, np.concatenate([quiet, loud, quiet]))[None]
+    assert reduction[RATE - 1] == pytest.approx(40, abs=0.01)
+    opened = np.argmax(reduction[RATE:] < 40 * np.exp(-1)) / RATE
+    assert opened * 1000 == pytest.approx(10, rel=0.05)
+    falling = reduction[2 * RATE :]
+    begins = np.argmax(falling > 0.01) / RATE * 1000
+    # The detector's own fall of 5 ms is added to the hold: 0.5 to 33 dB lower takes 19 ms.
+    assert 50 <= begins <= 50 + 25
+    shut = np.argmax(falling > 40 * (1 - np.exp(-1))) / RATE * 1000
+    assert shut - begins == pytest.approx(100, rel=0.05)
+
+
+def test_hysteresis_keeps_a_gate_open_between_its_thresholds():
+    move = Gate(id="g", threshold_db=-20, ratio=20, hysteresis_db=6, hold_ms=0, release_ms=5)
+    steps = [-40, -24, -18, -24, -28]
+    square = np.concatenate([np.full((RATE // 2, 1), 10 ** (s / 20), "f4") for s in steps])
+    reduction = traced(move, square)[None]
+    ends = [float(reduction[(n + 1) * RATE // 2 - 1]) for n in range(5)]
+    assert ends[1] > 20 and ends[2] < 0.01 and ends[3] < 0.01 and ends[4] > 20
+
+
+def test_a_gate_looks_ahead_and_hears_its_key():
+    key = np.zeros((RATE, 1), "f4")
+    key[RATE // 2 :] = 0.5
+    part = noise(1, 0.1, 1)
+    move = Gate(id="g", threshold_db=-20, range_db=60, ratio=20, look_ahead_ms=5, attack_ms=0.5)
+    out = run(move, part, key)
+    late = round(0.005 * RATE)
+    onset = RATE // 2
+    assert rms_db(out[onset - 2000 : onset - 500]) < -70
+    assert rms_db(out[onset + late + 500 : onset + late + 3000]) == pytest.approx(-20, abs=0.5)
+    # The frame at which the key begins is heard open, as the part comes 5 ms later.
+    assert rms_db(out[onset + late - 48 : onset + late]) > -25
+
+
+@pytest.mark.parametrize(("shape", "hz"), [("bell", 200), ("low shelf", 60), ("high shelf", 9000)])
+@pytest.mark.parametrize("over", [0, 4, 12])
+def test_a_dynamic_band_reaches_its_exact_gain(shape, hz, over):
+    band = DynamicBand(
+        shape=shape,
+        hz=200 if shape == "bell" else 1000,
+        range_db=-9,
+        threshold_db=-30,
+        ratio=4,
+        listens="whole",
+    )
+    key = np.full((RATE * 3, 1), 10 ** ((-30 + over) / 20), np.float32)
+    part = sine(hz, 3, -20)
+    reduction = traced(DynamicEq(id="d", bands=[band]), part, key)[None][-1]
+    bent = 0.75 * 1.5**2 / (2 * 3) if over == 0 else 0.75 * over
+    assert reduction == pytest.approx(min(9, bent), abs=0.01)
+    out = run(DynamicEq(id="d", bands=[band]), part, key)
+    if shape == "bell":
+        change = rms_db(out[-RATE:]) - rms_db(part[-RATE:])
+        assert change == pytest.approx(-min(9, bent), abs=0.05)
+
+
+def test_other_frequencies_are_untouched_by_a_dynamic_bell():
+    band = DynamicBand(hz=100, q=3, range_db=-12, threshold_db=-60, ratio=20, listens="whole")
+    key = np.full((RATE * 2, 1), 0.5, np.float32)
+    for hz, most in ((1500, 0.05), (5000, 0.02)):
+        out = run(DynamicEq(id="d", bands=[band]), sine(hz, 2, -12), key)
+        assert rms_db(out[RATE:]) == pytest.approx(rms_db(sine(hz, 2, -12)[RATE:]), abs=most)
+
+
+def test_a_dynamic_band_hears_only_its_own_band():
+    band = DynamicBand(hz=100, q=2, range_db=-12, threshold_db=-40, ratio=10)
+    part = sine(100, 2, -12)
+    for key_hz, moved in ((100, True), (4000, False)):
+        reduction = traced(DynamicEq(id="d", bands=[band]), part, sine(key_hz, 2, -12))[None][-1]
+        assert (reduction > 10) == moved
+
+
+def test_follow_mode_is_in_proportion_to_the_level():
+    band = DynamicBand(
+        mode="follow", range_db=-8, threshold_db=-20, listens="whole", attack_ms=1, release_ms=5
+    )
+    for level, expected in ((-20, 8), (-26.02, 4), (-32.04, 2), (-10, 8)):
+        key = np.full((RATE, 1), 10 ** (level / 20), np.float32)
+        found = traced(DynamicEq(id="d", bands=[band]), sine(100, 1), key)[None][-1]
+        assert found == pytest.approx(expected, abs=0.02)
+
+
+def test_a_boost_and_any_speed_stay_stable():
+    band = DynamicBand(
+        hz=60,
+        q=18,
+        range_db=18,
+        threshold_db=-70,
+        ratio=20,
+        attack_ms=0.1,
+        release_ms=5,
+        listens="whole",
+    )
+    key = noise(1, 0.5, 1) * np.sign(np.sin(np.arange(RATE) * 0.9))[:, None].astype("f4")
+    out = run(DynamicEq(id="d", bands=[band]), noise(1, 0.5, 1, seed=2), key)
+    assert np.isfinite(out).all() and np.abs(out).max() < 10
+
+
+@pytest.mark.parametrize(
+    "crossovers", [[120], [80, 400], [60, 250, 1000, 6000], [50, 150, 500, 2000, 8000]]
+)
+def test_bands_add_up_flat(crossovers):
+    hz = np.geomspace(12, 20000, 400)
+    w = 2 * np.pi * hz / RATE
+    total = sum(response(sos, w) for sos in band_sections(crossovers, RATE))
+    assert np.abs(20 * np.log10(np.abs(total))).max() < 0.01
+    low = 20 * np.log10(np.abs(response(band_sections(crossovers, RATE)[0], w)))
+    # 24 dB per octave above the lowest crossover: between one and three octaves up.
+    at = [np.interp(crossovers[0] * 2**n, hz, low) for n in (2, 3)]
+    assert at[0] - at[1] == pytest.approx(24, abs=0.5)
+
+
+def idle(crossovers, **more) -> Multiband:
+    bands = [Band(on=False) for _ in range(len(crossovers) + 1)]
+    return Multiband(id="m", crossovers_hz=crossovers, bands=bands, **more)
+
+
+def test_an_idle_multiband_is_flat():
+    hz, found = pulse_response_db(idle([90, 700, 5000]))
+    assert np.abs(found[(hz > 12) & (hz < 20000)]).max() < 0.01
+
+
+def test_the_linear_phase_split_is_a_plain_delay_when_idle():
+    kernels = linear_kernels([90, 700], RATE)
+    whole = kernels.sum(axis=0)
+    assert whole[kernels.shape[1] // 2] == pytest.approx(1) and np.abs(whole).sum() == pytest.approx(1)
+    assert np.allclose(kernels, kernels[:, ::-1], atol=1e-9)
+    sound = noise(0.6)
+    move = idle([90, 700], phase="linear")
+    from moves_tools import at_work
+
+    late = at_work(move).latency
+    out = run(move, sound)
+    assert np.abs(out[late:] - sound[: sound.shape[0] - late]).max() < 1e-5
+
+
+def test_only_the_low_band_is_ducked_and_the_top_is_left_alone():
+    bands = [Band(threshold_db=-40, ratio=20, range_db=10, attack_ms=1), Band(on=False)]
+    move = Multiband(id="m", crossovers_hz=[150], bands=bands)
+    key = np.full((RATE, 1), 0.5, np.float32)
+    low, high = sine(40, 1, -20), sine(2000, 1, -20)
+    assert rms_db(run(move, low, key)[RATE // 2 :]) == pytest.approx(-33.0, abs=0.15)
+    assert rms_db(run(move, high, key)[RATE // 2 :]) == pytest.approx(-23.0, abs=0.02)
+
+
+def test_bands_hear_themselves_the_whole_key_or_the_same_band_of_it():
+    bands = [Band(threshold_db=-30, range_db=12, ratio=20) for _ in range(2)]
+    part, key = noise(1, 0.001, 1), sine(3000, 1, -6)
+    for listens, moved in (("whole", (True, True)), ("same band", (False, True))):
+        move = Multiband(id="m", crossovers_hz=[300], bands=bands, listens=listens)
+        found = traced(move, part, key)
+        assert tuple(found[n][-1] > 10 for n in (0, 1)) == moved
+    cut = [Band(threshold_db=-30, range_db=12, ratio=20, key_high_cut_hz=100), bands[1]]
+    found = traced(Multiband(id="m", crossovers_hz=[300], bands=cut), part, key)
+    assert found[0][-1] < 1 and found[1][-1] > 10
+
+
+def test_a_band_is_heard_alone():
+    bands = [Band(on=False), Band(on=False, solo=True)]
+    move = Multiband(id="m", crossovers_hz=[300], bands=bands)
+    assert rms_db(run(move, sine(50, 1, -10))[RATE // 2 :]) < -60
+    assert rms_db(run(move, sine(5000, 1, -10))[RATE // 2 :]) == pytest.approx(-13, abs=0.05)
+
+
+def test_crossovers_fit_their_bands_and_rise():
+    with pytest.raises(ValidationError, match="one crossover fewer"):
+        Multiband(id="m", crossovers_hz=[100, 200])
+    with pytest.raises(ValidationError, match="rise"):
+        Multiband(id="m", crossovers_hz=[200, 100], bands=[Band(), Band(), Band()])
