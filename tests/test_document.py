@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
-from pondel.core import edits, units
+from pondel.core import edits, move_edits, units
 from pondel.core.document import content_hash, json_schema, parse_session, to_json
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves import KINDS
@@ -215,17 +215,17 @@ def test_every_move_describes_all_its_controls():
 
 def test_edits_change_one_thing_and_name_it(duck):
     session, _ = duck
-    label, change = edits.set_move(session, "tuba", "m1", "release_ms", "0.2 s")
+    label, change = move_edits.set_move(session, "tuba", "m1", "release_ms", "0.2 s")
     assert label == "Tuba: release"
     assert change(session).part("tuba").moves[0].release_ms == 200
-    _, change = edits.set_move(session, "tuba", "m1", "key.high_cut_hz", "off")
+    _, change = move_edits.set_move(session, "tuba", "m1", "key.high_cut_hz", "off")
     assert change(session).part("tuba").moves[0].key.high_cut_hz is None
-    _, change = edits.set_move(session, "tuba", "m1", "key.source", "")
+    _, change = move_edits.set_move(session, "tuba", "m1", "key.source", "")
     assert change(session).part("tuba").moves[0].key is None
     _, change = edits.set_part(session, "tuba", "fader_db", "-3")
     assert change(session).part("tuba").fader_db == -3
     assert session.part("tuba").fader_db == 0
-    _, change = edits.add_move(session, "tuba", {"kind": "compressor"})
+    _, change = move_edits.add_move(session, "tuba", {"kind": "compressor"})
     assert [move.id for move in change(session).part("tuba").moves] == ["m1", "m2"]
     _, change = edits.remove_part(session, "drum")
     assert change(session).part("tuba").moves[0].key.source == "drum"
@@ -234,13 +234,13 @@ def test_edits_change_one_thing_and_name_it(duck):
 @pytest.mark.parametrize(
     ("make", "message"),
     [
-        (lambda s: edits.set_move(s, "tuba", "m1", "ratio", "0.2:1"), "from 1:1 to ∞:1"),
-        (lambda s: edits.set_move(s, "tuba", "m1", "attack_ms", "fast"), "not a number in ms"),
-        (lambda s: edits.set_move(s, "tuba", "m1", "attack_ms", True), "a number is needed"),
-        (lambda s: edits.set_move(s, "tuba", "m1", "id", "x"), "no control 'id'"),
-        (lambda s: edits.set_move(s, "tuba", "m1", "key.source", "gone"), "no part 'gone'"),
+        (lambda s: move_edits.set_move(s, "tuba", "m1", "ratio", "0.2:1"), "from 1:1 to ∞:1"),
+        (lambda s: move_edits.set_move(s, "tuba", "m1", "attack_ms", "fast"), "not a number in ms"),
+        (lambda s: move_edits.set_move(s, "tuba", "m1", "attack_ms", True), "a number is needed"),
+        (lambda s: move_edits.set_move(s, "tuba", "m1", "id", "x"), "no control 'id'"),
+        (lambda s: move_edits.set_move(s, "tuba", "m1", "key.source", "gone"), "no part 'gone'"),
         (lambda s: edits.set_part(s, "tuba", "file", "x"), "no field 'file'"),
-        (lambda s: edits.add_move(s, "tuba", {"kind": "magic"}), "no move called 'magic'"),
+        (lambda s: move_edits.add_move(s, "tuba", {"kind": "magic"}), "no move called 'magic'"),
     ],
 )
 def test_edits_that_make_no_sense_are_refused(duck, make, message):
@@ -250,6 +250,6 @@ def test_edits_that_make_no_sense_are_refused(duck, make, message):
 
 def test_edits_of_what_is_not_there(duck):
     with pytest.raises(NotFound):
-        edits.set_move(duck[0], "tuba", "m7", "ratio", 2)
+        move_edits.set_move(duck[0], "tuba", "m7", "ratio", 2)
     with pytest.raises(NotFound):
         edits.set_part(session_of({"id": "a"}), "b", "pan", 0)

@@ -14,7 +14,7 @@ import pytest
 import soundfile
 from conftest import RATE, session_of, sine
 
-from pondel.core import edits
+from pondel.core import edits, move_edits
 from pondel.core.document import Session
 from pondel.core.errors import BadAudio, BadDocument, NotFound, StaleEdit
 from pondel.jobs.tasks import Jobs
@@ -91,7 +91,7 @@ def test_a_circle_is_not_stored(library):
     head = library.head(session_id)
     back = {"kind": "compressor", "key": {"source": "a", "tap": "before fader"}}
     with pytest.raises(BadDocument, match="circle"):
-        library.edit(session_id, head.id, edits.add_move(head.document, "b", back))
+        library.edit(session_id, head.id, move_edits.add_move(head.document, "b", back))
     assert library.head(session_id).id == head.id
 
 

@@ -14,7 +14,7 @@ from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves.alignment import Alignment
-from pondel.core.moves.base import Document, MoveBase, Tap, choice, number
+from pondel.core.moves.base import Document, Tap, choice, number
 from pondel.core.moves.complementary_eq import ComplementaryEq
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.drawn_duck import DrawnDuck
@@ -197,6 +197,9 @@ class Session(Document):
             moves = [move.id for move in part.moves]
             if len(set(moves)) < len(moves):
                 raise ValueError(f"two moves of {part.name!r} have the same id")
+            for move in part.moves:
+                if isinstance(move, ComplementaryEq):
+                    self._is_tied(part, move)
             fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
             for target in fed:
                 if target not in known:
@@ -204,6 +207,21 @@ class Session(Document):
                 if self.part(target).source != "sends":
                     raise ValueError(f"{part.name!r} sends to {target!r}, which is not a return")
         return self
+
+    def _is_tied(self, part: Part, move: ComplementaryEq) -> None:
+        """Both sides of a complementary EQ name each other and have the same bands."""
+        others = [p for p in self.parts if p.id == move.tied_part]
+        found = [m for p in others for m in p.moves if m.id == move.tied_move]
+        other = found[0] if found else None
+        if (
+            not isinstance(other, ComplementaryEq)
+            or (other.tied_part, other.tied_move) != (part.id, move.id)
+            or other.side == move.side
+            or other.bands != move.bands
+        ):
+            raise ValueError(
+                f"the complementary EQ {move.id!r} of {part.name!r} has no matching other side"
+            )
 
     def part(self, part_id: str) -> Part:
         """The part of that id; NotFound when there is none."""
@@ -224,7 +242,7 @@ class Session(Document):
         return [part for part in self.audible() if part.group is None]
 
 
-def move_of(part: Part, move_id: str) -> MoveBase:
+def move_of(part: Part, move_id: str) -> Any:
     """The part's move of that id; NotFound when there is none."""
     for move in part.moves:
         if move.id == move_id:

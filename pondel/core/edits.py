@@ -7,10 +7,8 @@ from collections.abc import Callable
 from typing import Any
 
 from pondel.core.document import Part, Session, parse_session, to_json
-from pondel.core.errors import BadDocument, NotFound
-from pondel.core.moves import MoveBase, kind_of
-from pondel.core.moves.base import Key
-from pondel.core.moves.controls import control_of, parse_control
+from pondel.core.errors import BadDocument
+from pondel.core.moves.controls import parse_control
 
 Edit = tuple[str, Callable[[Session], Session]]
 """What an edit is called, and what it makes of a document."""
@@ -36,18 +34,6 @@ def on_part(part_id: str, change: Callable[[dict[str, Any]], None]) -> Callable[
         return parse_session(data)
 
     return apply
-
-
-def _on_move(
-    part_id: str, move_id: str, change: Callable[[dict[str, Any]], None]
-) -> Callable[[Session], Session]:
-    def within(part: dict[str, Any]) -> None:
-        for move in part["moves"]:
-            if move["id"] == move_id:
-                return change(move)
-        raise NotFound(f"{part['name']!r} has no move {move_id!r}")
-
-    return on_part(part_id, within)
 
 
 def set_session(field: str, value: Any) -> Edit:
@@ -98,83 +84,19 @@ def add_part(part: Part) -> Edit:
 
 
 def remove_part(session: Session, part_id: str) -> Edit:
-    """Take a part out; keys that listened to it stay and hear nothing, sends to it go."""
+    """Take a part out; keys that listened to it stay and hear nothing.
+
+    Sends to it go, and so do the other sides of its complementary EQs.
+    """
 
     def apply(session: Session) -> Session:
         session.part(part_id)
         data = to_json(session)
         data["parts"] = [part for part in data["parts"] if part["id"] != part_id]
         for part in data["parts"]:
+            part["moves"] = [m for m in part["moves"] if m.get("tied_part") != part_id]
             part["sends"] = [send for send in part["sends"] if send["to"] != part_id]
             part["group"] = None if part["group"] == part_id else part["group"]
         return parse_session(data)
 
     return f"Take out {session.part(part_id).name}", apply
-
-
-def add_move(session: Session, part_id: str, settings: dict[str, Any]) -> Edit:
-    """Append a move; `settings` holds its kind and any values that differ from the defaults."""
-    part = session.part(part_id)
-    kind = kind_of(str(settings.get("kind")))
-    taken = {move.id for move in part.moves}
-    move = {**settings, "id": fresh_id(f"m{len(taken) + 1}", taken)}
-    return (
-        f"{part.name}: add {kind.title.lower()}",
-        on_part(part_id, lambda data: data["moves"].append(move)),
-    )
-
-
-def remove_move(session: Session, part_id: str, move_id: str) -> Edit:
-    """Take a move out of a part's chain."""
-    part = session.part(part_id)
-    title = kind_of(_move(session, part_id, move_id).kind).title.lower()
-
-    def change(data: dict[str, Any]) -> None:
-        data["moves"] = [move for move in data["moves"] if move["id"] != move_id]
-
-    return f"{part.name}: remove {title}", on_part(part_id, change)
-
-
-def _move(session: Session, part_id: str, move_id: str) -> Any:
-    for move in session.part(part_id).moves:
-        if move.id == move_id:
-            return move
-    raise NotFound(f"{session.part(part_id).name!r} has no move {move_id!r}")
-
-
-def set_move(session: Session, part_id: str, move_id: str, field: str, value: Any) -> Edit:
-    """Change one value of a move; `key.level_db` reaches into the key, text is read with units.
-
-    Setting `key.source` to nothing takes the key away; setting it on a move without one gives
-    it a key with the defaults.
-    """
-    move = _move(session, part_id, move_id)
-    name = session.part(part_id).name
-    if field.startswith("key."):
-        return _set_key(session, part_id, move, field.removeprefix("key."), value)
-    if field in ("id", "kind", "key") or field not in type(move).model_fields:
-        raise BadDocument(f"a {move.kind} has no control {field!r}")
-    typed = parse_control(type(move), field, value)
-    title = control_of(type(move), field).title.lower() if field not in MoveBase.model_fields else field
-    return f"{name}: {title}", _on_move(part_id, move_id, lambda data: data.update({field: typed}))
-
-
-def _set_key(session: Session, part_id: str, move: Any, field: str, value: Any) -> Edit:
-    name = session.part(part_id).name
-    if not kind_of(move.kind).keyed or field not in Key.model_fields:
-        raise BadDocument(f"a {move.kind} has no control 'key.{field}'")
-    if field == "source":
-        if value and not session.has_part(str(value)):
-            raise BadDocument(f"there is no part {value!r} to listen to")
-
-        def change(data: dict[str, Any]) -> None:
-            data["key"] = {**(data["key"] or {}), "source": value} if value else None
-    else:
-        typed = parse_control(Key, field, value)
-
-        def change(data: dict[str, Any]) -> None:
-            if data["key"] is None:
-                raise BadDocument("choose a key first")
-            data["key"][field] = typed
-
-    return f"{name}: key {field.split('_', maxsplit=1)[0]}", _on_move(part_id, move.id, change)

@@ -173,3 +173,14 @@ def set_send(session: Session, part_id: str, to: str, level_db: Any, tap: str | 
             data["sends"].append({"to": to, "level_db": typed, "tap": tap or old["tap"]})
 
     return f"{part.name}: send to {target.name}", on_part(part_id, change)
+
+
+def refresh_hits(session: Session, part_id: str, song_hits_s: list[float]) -> Session:
+    """Bring the moves that follow a part's hits up to date with them, in seconds of the song."""
+    data = to_json(session)
+    for part in data["parts"]:
+        for move in part["moves"]:
+            own = move["kind"] == "tail trim" and part["id"] == part_id
+            if own or move.get("hits_of") == part_id:
+                move["hits_s"] = song_hits_s
+    return parse_session(data)

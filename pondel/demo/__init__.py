@@ -16,8 +16,8 @@ from pondel.demo.synth import PLAYERS, RATE, Note, perform
 NAME = "Lantern Parade"
 TAIL_S = 0.97
 MIX: dict[str, tuple[str, float, float]] = {
-    "Bass drum": ("kick", 0.0, 0.0),
-    "Tuba": ("bass", -1.5, 0.0),
+    "Bass drum": ("kick", 1.0, 0.0),
+    "Tuba": ("bass", -4.0, 0.0),
     "Side drum": ("snare", 0.0, 0.15),
     "Shaker": ("percussion", 0.0, -0.35),
     "Accordion": ("pad", 1.0, 0.0),

@@ -10,22 +10,37 @@ from pathlib import Path
 
 import numpy as np
 
-from pondel.core.advice.duck import Proposal, propose_duck
+from pondel.core.advice.checks import Finding, Heard, check
+from pondel.core.advice.lengths import lengths_of
+from pondel.core.advice.proposals import PROPOSE, Fight, Proposal, best_kind
 from pondel.core.audio import files
-from pondel.core.document import Part, Session
+from pondel.core.document import Part, Session, move_of
+from pondel.core.dsp.decibels import to_db
 from pondel.core.engine import render
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import song_frames
-from pondel.core.engine.listen import Plan, make_plan, plan_chunk, plan_hash, without_moves
+from pondel.core.engine.listen import (
+    Plan,
+    make_plan,
+    plan_chunk,
+    plan_hash,
+    plan_region,
+    without_moves,
+)
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.hearing.hidden import hidden
+from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
+from pondel.core.moves import key_in
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.recordings import Recording, Recordings
 from pondel.store.library import Library
 from pondel.store.prints import Order
 
 MAX_PLANS = 256
-PROPOSAL_S = 20.0
+PROPOSAL_S = 10.0
+LOWS_BELOW_HZ = 120.0
+ANY_ZONE_HZ = (40.0, 160.0)
 OUTLINE_VERSION = 3
 
 
@@ -116,18 +131,110 @@ class Desk:
             self.library.keep_measure(key, body)
         return body
 
-    def propose(self, document: Session, leader_id: str, yielder_id: str, start_s: float) -> Proposal:
-        """Starting values for a duck, from 20 s of the song that begin near `start_s`."""
+    def fight(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        start_s: float,
+        zone_hz: tuple[float, float] | None = None,
+    ) -> Fight:
+        """What advice needs to know of a fight, from some seconds of the song near `start_s`."""
         leader, yielder = document.part(leader_id), document.part(yielder_id)
         if leader.id == yielder.id:
             raise BadDocument("a part cannot give way to itself: choose two parts")
+        rate = document.rate
         hits = self.hits_s(leader)
         later = hits[hits >= start_s]
         begin_s = max(0.0, float(later[0]) - 0.1) if later.size > 4 else 0.0
-        start, frames = round(begin_s * document.rate), round(PROPOSAL_S * document.rate)
-        key = self.now(document).region((leader_id, "source"), start, frames)
+        start, frames = round(begin_s * rate), round(PROPOSAL_S * rate)
+        now = self.now(document)
+        key = now.region((leader_id, "source"), start, frames)
         inside = hits[(hits >= begin_s) & (hits < begin_s + PROPOSAL_S - 0.3)] - begin_s
-        return propose_duck(leader, yielder, key, inside, document.rate)
+        recording = self.recording(leader.file) if leader.file else None
+        lengths = lengths_of(recording.hits(leader)) if recording else None
+        sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
+        low_hz, high_hz = zone_hz or self.zone_of(document, leader_id, yielder_id, start, frames)
+        return Fight(
+            leader,
+            yielder,
+            low_hz,
+            high_hz,
+            key,
+            inside,
+            hits,
+            rate,
+            document.tempo_bpm,
+            recording.home if recording else None,
+            lengths.fall_20_s if lengths else None,
+            low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
+        )
+
+    def zone_of(
+        self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
+    ) -> tuple[float, float]:
+        """The zone in which the pair was decided upon, or where the leader loses most."""
+        for zone in document.zones:
+            if zone.leads == leader_id and yielder_id in zone.gives_way:
+                return zone.low_hz, zone.high_hz
+        if self.analysis.is_ready(document):
+            table = self.analysis.table(document)
+            if table is not None and {leader_id, yielder_id} <= set(table.ids):
+                zones = table.zones(leader_id, yielder_id)
+                if zones:
+                    return zones[0].low_hz, zones[0].high_hz
+        now = self.untreated(document)
+        powers = (now.in_the_mix(part, start, frames) for part in (leader_id, yielder_id))
+        found = hidden(*powers).zone
+        return (found.low_hz, found.high_hz) if found else ANY_ZONE_HZ
+
+    def propose(self, fight: Fight, kind: str | None = None) -> Proposal:
+        """Starting values for a move of a fight; the usual kind when none is named."""
+        found = PROPOSE.get(kind or best_kind(fight))
+        if found is None:
+            raise BadDocument(f"there is no move called {kind!r}")
+        return found(fight)
+
+    def findings(
+        self, document: Session, part_id: str, move_id: str, start: int, frames: int
+    ) -> list[Finding]:
+        """What is wrong with a move over a stretch of the song, in words."""
+        part = document.part(part_id)
+        move = move_of(part, move_id)
+        now = self.now(document)
+        trace = now.reductions(part_id, start, frames).get(move_id)
+        key = key_in(move)
+        heard_db, source_db, hit_s, gap = -200.0, -200.0, None, None
+        if key is None:
+            heard_db = source_db = _peak_db(now.region((part_id, "source"), start, frames))
+        elif document.has_part(key.source):
+            leader = document.part(key.source)
+            plan = Plan("key", (part_id,), move_id)
+            heard_db = _peak_db(plan_region(plan, now, start, frames))
+            source_db = _peak_db(now.region((key.source, key.tap), start, frames))
+            if leader.file:
+                lengths = lengths_of(self.recording(leader.file).hits(leader))
+                hit_s, gap = lengths.fall_20_s, lengths.gap_s
+        limits = [s for s in document.sections if s.id in move.sections]
+        rate = document.rate
+        inside = not move.sections or any(
+            s.start_s * rate < start + frames and s.end_s * rate > start for s in limits
+        )
+        return check(
+            document,
+            part,
+            move,
+            Heard(
+                heard_db,
+                source_db,
+                _peak_db(now.region((part_id, "source"), start, frames)),
+                float(trace.high.max()) if trace is not None and trace.high.size else 0.0,
+                float(trace.low.min()) if trace is not None and trace.low.size else 0.0,
+                hit_s,
+                gap,
+                inside,
+            ),
+        )
 
     def print_to(
         self,
@@ -183,3 +290,7 @@ class Desk:
         if not targets:
             raise BadDocument("there is no part to print yet: bring in some files first")
         return targets
+
+
+def _peak_db(samples: np.ndarray) -> float:
+    return float(to_db(np.abs(samples).max(initial=0.0)))

@@ -21,6 +21,7 @@ from pondel.jobs.turns import Turns, be_nice
 from pondel.store.arrivals import UNFINISHED, Arrivals
 from pondel.store.library import Library
 from pondel.store.prints import Prints
+from pondel.store.variants import Variants
 
 REPORT_EVERY_S = 0.15
 
@@ -52,6 +53,7 @@ class Jobs:
         self.desk = Desk(library)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
+        self.variants = Variants(library)
         self.turns = Turns()
         self.queue = open_queue(library.data_dir, immediate=immediate)
         self._workers: Workers | None = None

@@ -200,6 +200,20 @@ class Library:
         undo = head.label if head.parent is not None else None
         return Neighbours(undo, child.label if child else None)
 
+    def history(self, session_id: str, most: int = 200) -> list[Revision]:
+        """The states that led to the present one, newest first."""
+        found: list[Revision] = []
+        revision: int | None = self.head(session_id).id
+        while revision is not None and len(found) < most:
+            found.append(self.revision(session_id, revision))
+            revision = self.tables.Revision.get_by_id(revision).parent
+        return found
+
+    def go_to(self, session_id: str, revision_id: int) -> Revision:
+        """Make any state of a session its head."""
+        with self.database.atomic("immediate"):
+            return self._move_head(session_id, revision_id)
+
     def _newest_child(self, revision_id: int) -> Any:
         table = self.tables.Revision
         return table.select().where(table.parent == revision_id).order_by(table.id.desc()).first()

@@ -8,6 +8,7 @@ from types import SimpleNamespace
 
 from peewee import (
     AutoField,
+    CompositeKey,
     DateTimeField,
     FloatField,
     ForeignKeyField,
@@ -36,7 +37,7 @@ def open_database(path: Path) -> SqliteDatabase:
 
 
 def tables_of(database: SqliteDatabase) -> SimpleNamespace:
-    """The models Session, Revision, Arrival, Print and Measure of one database."""
+    """The models Session, Variant, Revision, Arrival, Print and Measure of one database."""
     base = database.Model
 
     class Session(base):
@@ -46,6 +47,15 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         opened = DateTimeField(default=now)
         head = IntegerField()
         rate_known = IntegerField(default=0)
+        variant = TextField(default="A")
+
+    class Variant(base):
+        session = ForeignKeyField(Session, on_delete="CASCADE")
+        name = TextField()
+        head = IntegerField()
+
+        class Meta:
+            primary_key = CompositeKey("session", "name")
 
     class Revision(base):
         id = AutoField()
@@ -83,5 +93,10 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         created = DateTimeField(default=now)
 
     return SimpleNamespace(
-        Session=Session, Revision=Revision, Arrival=Arrival, Print=Print, Measure=Measure
+        Session=Session,
+        Variant=Variant,
+        Revision=Revision,
+        Arrival=Arrival,
+        Print=Print,
+        Measure=Measure,
     )

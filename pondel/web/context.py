@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import TypeVar
 
 from flask import current_app, request
@@ -131,6 +131,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "tempo_bpm": document.tempo_bpm,
         "beats_per_bar": document.beats_per_bar,
         "sections": [s.model_dump() for s in document.sections],
+        "variants": [asdict(variant) for variant in jobs().variants.of(session_id)],
         "zones": [z.model_dump() for z in document.zones],
         "parts": [
             {"id": p.id, "name": p.name, "tag": marks[p.id].tag, "ink": marks[p.id].ink}

@@ -23,6 +23,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
+    library,
     song_facts,
     take_turn,
 )
@@ -113,7 +114,7 @@ def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
 
 @blueprint.get("/sessions/<session_id>/match")
 def match(session_id: str):
-    """The gain in dB that makes the untreated sound as loud as the treated one."""
+    """The gain in dB that makes the untreated sound, or that of a reference, as loud as this one."""
     document = asked_revision(session_id).document
     stretch = asked_stretch(document)
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
@@ -122,6 +123,9 @@ def match(session_id: str):
     zone = _zone(request.args.get("low_hz", type=float), request.args.get("high_hz", type=float))
     _, plan = desk().plan(document, hear, parts, None, zone, treated=True)
     now, untreated = desk().now(document), desk().untreated(document)
+    reference = request.args.get("reference", type=int)
+    if reference is not None:
+        untreated = desk().now(library().revision(session_id, reference).document)
 
     def work() -> dict[str, Any]:
         where = (stretch.start, stretch.frames)

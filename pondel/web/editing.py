@@ -6,17 +6,19 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, request
+from flask import Blueprint, render_template, request
 
-from pondel.core import edits, song_edits
+from pondel.core import edits, move_edits, song_edits
+from pondel.core.advice.proposals import Fight, Proposal
 from pondel.core.document import HitSettings, Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.measures.hits import NEAR_S
 from pondel.core.moves import kind_of
 from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of
+from pondel.core.units import say_hz
 from pondel.store.library import Revision
-from pondel.web.context import desk, head, library, song_facts
+from pondel.web.context import desk, head, jobs, library, song_facts
 from pondel.web.deck import sound_facts
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
@@ -47,6 +49,7 @@ def edit(session_id: str):
     }
     if "reasons" in body:
         added = revision.document.part(str(body["part"])).moves[-1]
+        answer["added"] = {"part": str(body["part"]), "move": added.id}
         answer["said"] = {"reasons": body["reasons"], "move": f"{body['part']}/{added.id}"}
     if isinstance(body.get("listen"), dict):
         answer["sound"] = sound_facts(revision.document, body["listen"])
@@ -65,6 +68,41 @@ def redo(session_id: str):
     return {"session": song_facts(session_id, library().redo(session_id))}
 
 
+@blueprint.get("/history")
+def history(session_id: str):
+    """The states that led to the present one, newest first; a fragment."""
+    return render_template(
+        "parts/history.html",
+        facts={"id": session_id},
+        revisions=library().history(session_id),
+    )
+
+
+@blueprint.post("/history/<int:revision>")
+def go_to(session_id: str, revision: int):
+    """Go back, or forward, to any state."""
+    return {"session": song_facts(session_id, library().go_to(session_id, revision))}
+
+
+@blueprint.post("/variants")
+def keep_variant(session_id: str):
+    """Go on with a copy of the open variant."""
+    return {"session": song_facts(session_id, jobs().variants.keep(session_id))}
+
+
+@blueprint.post("/variants/<name>")
+def open_variant(session_id: str, name: str):
+    """Open a variant where it was left."""
+    return {"session": song_facts(session_id, jobs().variants.open(session_id, name))}
+
+
+@blueprint.post("/variants/<name>/remove")
+def remove_variant(session_id: str, name: str):
+    """Forget a variant that is not open."""
+    jobs().variants.remove(session_id, name)
+    return {"session": song_facts(session_id, head(session_id))}
+
+
 def _text(body: dict, name: str) -> str:
     value = body.get(name)
     if not isinstance(value, str):
@@ -77,26 +115,142 @@ def _set_part(_: str, document: Session, body: dict) -> edits.Edit:
 
 
 def _set_move(_: str, document: Session, body: dict) -> edits.Edit:
-    return edits.set_move(
-        document, _text(body, "part"), _text(body, "move"), _text(body, "field"), body.get("value")
-    )
+    part, move, field = _text(body, "part"), _text(body, "move"), _text(body, "field")
+    value = body.get("value")
+    label, change = move_edits.set_move(document, part, move, field, value)
+    if field != "hits_of":
+        return label, change
+    if not value or not document.has_part(str(value)):
+        raise BadDocument("choose the part whose hits set it off")
+    hits = _song_hits(document, str(value))
+    return label, lambda session: song_edits.refresh_hits(change(session), str(value), hits)
 
 
-def _add_duck(_: str, document: Session, body: dict) -> edits.Edit:
+def _song_hits(document: Session, part_id: str) -> list[float]:
+    return np.round(desk().hits_s(document.part(part_id)), 4).tolist()
+
+
+def _fight(document: Session, body: dict, leader: str, yielder: str) -> Fight:
     start_s = body.get("start_s")
     start_s = float(start_s) if isinstance(start_s, int | float) else 0.0
+    low_hz, high_hz = body.get("low_hz"), body.get("high_hz")
+    zone = None
+    if isinstance(low_hz, int | float) and isinstance(high_hz, int | float) and high_hz > low_hz > 0:
+        zone = (float(low_hz), float(high_hz))
+    return desk().fight(document, leader, yielder, start_s, zone)
+
+
+def _laid(document: Session, leader: str, yielder: str, proposal: Proposal) -> edits.Edit:
+    """The edit that lays a proposed move on the part that gives way."""
+    settings = proposal.settings
+    if settings["kind"] == "complementary eq":
+        return move_edits.add_tied(document, leader, yielder, settings.get("bands"))
+    if settings["kind"] == "tail trim":
+        settings = {**settings, "hits_s": _song_hits(document, yielder)}
+    return move_edits.add_move(document, yielder, settings)
+
+
+def _give_way(_: str, document: Session, body: dict) -> edits.Edit:
+    """A move on `part` for `leader`, with computed settings; `kind` as named, or the usual one."""
     leader, yielder = _text(body, "leader"), _text(body, "part")
-    proposal = desk().propose(document, leader, yielder, start_s)
+    kind = body.get("kind")
+    proposal = desk().propose(_fight(document, body, leader, yielder), str(kind) if kind else None)
     body["reasons"] = proposal.reasons
-    return edits.add_move(document, yielder, proposal.settings)
+    return _laid(document, leader, yielder, proposal)
+
+
+def _right_of_way(_: str, document: Session, body: dict) -> edits.Edit:
+    """The usual move on every part that gives way in a zone."""
+    zone = next((z for z in document.zones if z.id == _text(body, "zone")), None)
+    if zone is None or not zone.gives_way:
+        raise BadDocument("decide first who leads and who gives way in this zone")
+    changes = []
+    for yielder in zone.gives_way:
+        fight = _fight(
+            document, {**body, "low_hz": zone.low_hz, "high_hz": zone.high_hz}, zone.leads, yielder
+        )
+        proposal = desk().propose(fight)
+        body["reasons"] = proposal.reasons
+        if zone.sections:
+            proposal.settings["sections"] = zone.sections
+        changes.append(_laid(document, zone.leads, yielder, proposal)[1])
+    body["part"] = zone.gives_way[-1]
+
+    def apply(session: Session) -> Session:
+        for change in changes:
+            session = change(session)
+        return session
+
+    leader = document.part(zone.leads).name
+    return f"Make way for {leader}", apply
+
+
+def _add_duck(session_id: str, document: Session, body: dict) -> edits.Edit:
+    body["kind"] = "compressor"
+    return _give_way(session_id, document, body)
 
 
 def _add_move(_: str, document: Session, body: dict) -> edits.Edit:
-    return edits.add_move(document, _text(body, "part"), {"kind": _text(body, "kind")})
+    part, kind = _text(body, "part"), _text(body, "kind")
+    settings: dict[str, Any] = {"kind": kind}
+    if kind == "tail trim":
+        settings["hits_s"] = _song_hits(document, part)
+    return move_edits.add_move(document, part, settings)
 
 
 def _remove_move(_: str, document: Session, body: dict) -> edits.Edit:
-    return edits.remove_move(document, _text(body, "part"), _text(body, "move"))
+    both = body.get("both_sides") is True
+    return move_edits.remove_move(document, _text(body, "part"), _text(body, "move"), both_sides=both)
+
+
+def _whole(body: dict, name: str) -> int:
+    value = body.get(name)
+    if isinstance(value, bool) or not isinstance(value, int):
+        raise BadDocument(f"this edit needs the whole number {name!r}")
+    return value
+
+
+def _add_item(_: str, document: Session, body: dict) -> edits.Edit:
+    values = body.get("values") or {}
+    if not isinstance(values, dict):
+        raise BadDocument("what is added is a JSON object")
+    where = _text(body, "part"), _text(body, "move"), _text(body, "list")
+    return move_edits.add_item(document, *where, values)
+
+
+def _remove_item(_: str, document: Session, body: dict) -> edits.Edit:
+    where = _text(body, "part"), _text(body, "move"), _text(body, "list")
+    return move_edits.remove_item(document, *where, _whole(body, "index"))
+
+
+def _split_band(_: str, document: Session, body: dict) -> edits.Edit:
+    hz = song_edits.typed_hz(body.get("hz"))
+    return move_edits.split_band(document, _text(body, "part"), _text(body, "move"), hz)
+
+
+def _join_bands(_: str, document: Session, body: dict) -> edits.Edit:
+    where = _text(body, "part"), _text(body, "move")
+    return move_edits.join_bands(document, *where, _whole(body, "index"))
+
+
+def _reorder_move(_: str, document: Session, body: dict) -> edits.Edit:
+    where = _text(body, "part"), _text(body, "move")
+    return move_edits.reorder_move(document, *where, _whole(body, "to"))
+
+
+def _duplicate_move(_: str, document: Session, body: dict) -> edits.Edit:
+    return move_edits.duplicate_move(document, _text(body, "part"), _text(body, "move"))
+
+
+def _copy_moves(_: str, document: Session, body: dict) -> edits.Edit:
+    targets = [str(part) for part in body.get("to") or []]
+    move = body.get("move")
+    moves = [str(move)] if move else None
+    return move_edits.copy_moves(document, _text(body, "part"), moves, targets)
+
+
+def _swap(_: str, document: Session, body: dict) -> edits.Edit:
+    return move_edits.swap_moves(document, _text(body, "leader"), _text(body, "part"))
 
 
 def _remove_part(_: str, document: Session, body: dict) -> edits.Edit:
@@ -130,7 +284,8 @@ def _set_sections(_: str, document: Session, body: dict) -> edits.Edit:
 
 
 def _set_hits(_: str, document: Session, body: dict) -> edits.Edit:
-    return song_edits.set_hits(document, _text(body, "part"), sensitivity=body.get("value"))
+    part = _text(body, "part")
+    return _with_hits(song_edits.set_hits(document, part, sensitivity=body.get("value")), part)
 
 
 def _toggle_hit(_: str, document: Session, body: dict) -> edits.Edit:
@@ -139,11 +294,23 @@ def _toggle_hit(_: str, document: Session, body: dict) -> edits.Edit:
     known = desk().hits_s(part) - part.start_s
     near = known[np.abs(known - at_s) <= NEAR_S]
     at_s = float(near[np.argmin(np.abs(near - at_s))]) if near.size else at_s
-    return song_edits.toggle_hit(document, part.id, at_s, bool(near.size))
+    return _with_hits(song_edits.toggle_hit(document, part.id, at_s, bool(near.size)), part.id)
 
 
 def _forget_corrections(_: str, document: Session, body: dict) -> edits.Edit:
-    return song_edits.forget_corrections(document, _text(body, "part"))
+    part = _text(body, "part")
+    return _with_hits(song_edits.forget_corrections(document, part), part)
+
+
+def _with_hits(edit: edits.Edit, part_id: str) -> edits.Edit:
+    """An edit of a part's hits, and what follows for the moves that they set off."""
+    label, change = edit
+
+    def apply(session: Session) -> Session:
+        changed = change(session)
+        return song_edits.refresh_hits(changed, part_id, _song_hits(changed, part_id))
+
+    return label, apply
 
 
 def _add_return(_: str, document: Session, body: dict) -> edits.Edit:
@@ -171,6 +338,16 @@ OPERATIONS: dict[str, Callable[[str, Session, dict], edits.Edit]] = {
     "set move": _set_move,
     "add duck": _add_duck,
     "add move": _add_move,
+    "give way": _give_way,
+    "right of way": _right_of_way,
+    "add item": _add_item,
+    "remove item": _remove_item,
+    "split band": _split_band,
+    "join bands": _join_bands,
+    "reorder move": _reorder_move,
+    "duplicate move": _duplicate_move,
+    "copy moves": _copy_moves,
+    "swap": _swap,
     "remove move": _remove_move,
     "remove part": _remove_part,
     "set session": _set_session,
@@ -206,6 +383,14 @@ def _said(revision: Revision, body: dict) -> dict[str, Any] | None:
     name = field
     if field.startswith("key."):
         name, owner, params = field.removeprefix("key."), owner.key, Key
+    elif "." in field:
+        *way, name = field.split(".")
+        for step in way:
+            owner = owner[int(step)] if isinstance(owner, list) else getattr(owner, step)
+        params = type(owner)
+    if isinstance(owner, list):
+        value = owner[int(name)]
+        return {"value": value, "words": say_hz(value)}
     value = getattr(owner, name, None)
     try:
         words = control_of(params, name).say(value)

@@ -3,18 +3,41 @@
 from __future__ import annotations
 
 import math
+from dataclasses import asdict
 from typing import Any
 
+import numpy as np
 from flask import Blueprint, render_template, request
 
-from pondel.core.document import Session
+from pondel.core.document import Session, move_of
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.evidence import part_spectrum, within
+from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
+from pondel.core.measures.hits import gap_s
+from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves import KINDS, key_in, kind_of
-from pondel.core.moves.base import Key
-from pondel.core.moves.controls import controls_of
-from pondel.web.context import Pair, asked_pair, head, library, song_facts
+from pondel.core.moves.base import TRACE_RATE, Key
+from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.pictures import response_of
+from pondel.jobs.turns import Superseded
+from pondel.web.context import (
+    Pair,
+    asked_pair,
+    asked_revision,
+    asked_stretch,
+    desk,
+    head,
+    library,
+    song_facts,
+    take_turn,
+)
+from pondel.web.deck import in_turn
 from pondel.web.ink import inked
 
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
+BEFORE_HIT_S = 0.05
+LONGEST_HIT_VIEW_S = 1.2
+QUIET_FIELDS = ("hits_s", "hits_of", "rms_window_ms")
 
 
 def chosen_pair(document: Session) -> Pair | None:
@@ -40,8 +63,11 @@ def show(session_id: str):
     pair = chosen_pair(document)
     move = _chosen_move(pair)
     key = key_in(move) if move is not None else None
-    if pair and key is not None and document.has_part(key.source):
-        pair = Pair(document.part(key.source), pair.yielder)
+    leader = key.source if key is not None else getattr(move, "hits_of", None)
+    if pair and leader and document.has_part(leader) and leader != pair.yielder.id:
+        pair = Pair(document.part(leader), pair.yielder)
+    params = kind_of(move.kind).params if move is not None else None
+    lists = lists_of(params) if params is not None else []
     return render_template(
         "moves.html",
         stage="moves",
@@ -53,10 +79,37 @@ def show(session_id: str):
         kind=kind_of(move.kind) if move is not None else None,
         kinds=KINDS,
         kind_of=kind_of,
-        controls=controls_of(kind_of(move.kind).params) if move is not None else [],
+        controls=_shown_controls(move, params) if params is not None else [],
+        lists=[(field, item, controls_of(item)) for field, item, _, _ in lists],
+        item=_chosen_item(move, lists),
         key_controls=controls_of(Key),
+        zones=_zones(document, pair),
         inf=math.inf,
     )
+
+
+def _shown_controls(move: Any, params: Any) -> list:
+    hidden = set(QUIET_FIELDS)
+    if getattr(move, "detector", "") == "rms":
+        hidden.discard("rms_window_ms")
+    return [control for control in controls_of(params) if control.field not in hidden]
+
+
+def _chosen_item(move: Any, lists: list) -> int:
+    if move is None or not lists:
+        return 0
+    count = len(getattr(move, lists[0][0]))
+    asked = request.args.get("item", type=int)
+    if asked is None:
+        live = [n for n, one in enumerate(getattr(move, lists[0][0])) if getattr(one, "on", True)]
+        asked = live[0] if live else 0
+    return max(0, min(asked, count - 1))
+
+
+def _zones(document: Session, pair: Pair | None) -> list:
+    if pair is None:
+        return []
+    return [z for z in document.zones if z.leads == pair.leader.id and pair.yielder.id in z.gives_way]
 
 
 def _chosen_move(pair: Pair | None) -> Any:
@@ -65,3 +118,125 @@ def _chosen_move(pair: Pair | None) -> Any:
     wanted = request.args.get("move")
     moves = {move.id: move for move in pair.yielder.moves}
     return moves.get(wanted or "", pair.yielder.moves[-1])
+
+
+def _asked_move(document: Session) -> tuple[Any, Any]:
+    part = document.part(request.args.get("part", ""))
+    return part, move_of(part, request.args.get("move", ""))
+
+
+@blueprint.get("/moves/response")
+def response(session_id: str):
+    """A move over frequency: what stands still, what moves with which trace, and handles."""
+    document = asked_revision(session_id).document
+    _, move = _asked_move(document)
+    hz = axis_hz()
+    found = response_of(move, hz, document.rate)
+    return {
+        "hz": np.round(hz, 2).tolist(),
+        "still_db": np.round(20 * np.log10(np.maximum(np.abs(found.still), 1e-6)), 2).tolist(),
+        "still": _complex(found.still),
+        "bands": [
+            {"trace": f"{move.id}{suffix}", "weight": _complex(weight)}
+            for suffix, weight in found.bands
+        ],
+        "handles": [asdict(handle) for handle in found.handles],
+    }
+
+
+def _complex(values: np.ndarray) -> dict[str, list[float]]:
+    return {"re": np.round(values.real, 4).tolist(), "im": np.round(values.imag, 4).tolist()}
+
+
+@blueprint.get("/moves/hit")
+def hit(session_id: str):
+    """One hit of the leader, averaged: both parts' envelopes and the move's gain, with its spread."""
+    document = asked_revision(session_id).document
+    part, move = _asked_move(document)
+    leader_id = request.args.get("leader", "")
+    stretch = asked_stretch(document)
+    now, untreated = desk().now(document), desk().untreated(document)
+    leader = document.part(leader_id) if document.has_part(leader_id) else part
+    hits = within(desk().hits_s(leader), stretch.start, stretch.frames, document.rate)
+    gap = gap_s(hits)
+    after_s = min(LONGEST_HIT_VIEW_S, gap if gap is not None else 0.6)
+    where = (stretch.start, stretch.frames)
+
+    def work() -> dict[str, Any]:
+        def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
+            steps = steps_db(chunked.region((part_id, tap), *where), document.rate)
+            return average_around(steps, STEP_S, hits, BEFORE_HIT_S, after_s)
+
+        traces = now.reductions(part.id, *where)
+        trace = traces.get(move.id)
+        gain = None
+        if trace is not None:
+            gain = average_around(-trace.mean, 1 / TRACE_RATE, hits, BEFORE_HIT_S, after_s)
+        leads = envelope(now, leader.id, "source")
+        return {
+            "hits": int(hits.size),
+            "before_s": BEFORE_HIT_S,
+            "after_s": after_s,
+            "step_s": STEP_S,
+            "trace_step_s": 1 / TRACE_RATE,
+            "leader": _averaged(leads),
+            "before": _averaged(envelope(untreated, part.id)),
+            "after": _averaged(envelope(now, part.id)),
+            "gain": _averaged(gain),
+            "beat_s": 60.0 / document.tempo_bpm,
+        }
+
+    return in_turn("hit", work)
+
+
+def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
+    if found is None:
+        return None
+    return {name: np.round(values, 2).tolist() for name, values in vars(found).items()}
+
+
+@blueprint.get("/moves/live")
+def live(session_id: str):
+    """Spectra of leader and part over the loop and the traces that move with the sound."""
+    document = asked_revision(session_id).document
+    part, move = _asked_move(document)
+    stretch = asked_stretch(document)
+    now, untreated = desk().now(document), desk().untreated(document)
+    leader_id = request.args.get("leader", "")
+
+    def work() -> dict[str, Any]:
+        traces = now.reductions(part.id, stretch.start, stretch.frames)
+        spectra = {
+            "before": part_spectrum(untreated, part.id, stretch.start, stretch.frames),
+            "after": part_spectrum(now, part.id, stretch.start, stretch.frames),
+        }
+        if document.has_part(leader_id) and leader_id != part.id:
+            spectra["key"] = part_spectrum(now, leader_id, stretch.start, stretch.frames)
+        return {
+            "start_s": stretch.start_s,
+            "trace_rate": TRACE_RATE,
+            "traces": {
+                name: np.round(trace.mean, 2).tolist()
+                for name, trace in traces.items()
+                if name == move.id or name.startswith(f"{move.id}/")
+            },
+            **{name: np.round(levels, 2).tolist() for name, levels in spectra.items()},
+        }
+
+    return in_turn("live", work)
+
+
+@blueprint.get("/moves/checks")
+def checks(session_id: str):
+    """What is wrong with a move in the loop, in words, with buttons that mend it; a fragment."""
+    document = asked_revision(session_id).document
+    part, move = _asked_move(document)
+    stretch = asked_stretch(document)
+    try:
+        findings = take_turn(
+            "checks",
+            lambda: desk().findings(document, part.id, move.id, stretch.start, stretch.frames),
+        )
+    except Superseded:
+        return "", 204
+    return render_template("parts/checks.html", facts={"id": session_id}, findings=findings)

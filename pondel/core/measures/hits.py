@@ -48,7 +48,8 @@ class Onset:
 
 
 @njit(nogil=True, cache=True)
-def _follow(power, decay):
+def follow(power, decay):
+    """Peaks that fall by a factor a step: float64 (steps,) in and out."""
     out = np.empty_like(power)
     level = 0.0
     for i in range(power.size):
@@ -97,7 +98,7 @@ class Hits:
         if power.size < 50 or power.max() <= 1e-12:
             return []
         # A peak follower bridges the cycles of low notes and keeps the rise where it is.
-        envelope = _follow(power, float(np.exp(-STEP_S * 1000 / FALL_MS)))
+        envelope = follow(power, float(np.exp(-STEP_S * 1000 / FALL_MS)))
         level = 10.0 * np.log10(envelope + envelope.max() * 10 ** (DEEPEST_DB / 10))
         before = minimum_filter1d(level, REACH, origin=REACH // 2 - 1, mode="nearest")
         after = maximum_filter1d(level, REACH, origin=-(REACH // 2), mode="nearest")

@@ -24,9 +24,21 @@ class Point(Document):
     `bend` curves the way to the next point: 0 is straight, -1 late, 1 early.
     """
 
-    at: float = Field(0.0, ge=0, le=1, title="At")
-    deep: float = Field(0.0, ge=0, le=1, title="Depth")
-    bend: float = Field(0.0, ge=-1, le=1, title="Bend")
+    at: float = number(
+        "At", default=0.0, low=0, high=1, unit="%", step=0.02, decimals=0, help="Share of the length."
+    )
+    deep: float = number(
+        "Depth", default=0.0, low=0, high=1, unit="%", step=0.05, decimals=0, help="Share of the depth."
+    )
+    bend: float = number(
+        "Bend",
+        default=0.0,
+        low=-1,
+        high=1,
+        step=0.1,
+        decimals=1,
+        help="How the way to the next point curves: -1 late, 1 early.",
+    )
 
 
 def _first_points() -> list[Point]:

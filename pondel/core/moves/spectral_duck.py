@@ -145,7 +145,7 @@ def bank(
     The outermost centres lie inside the limits, so that skirts have faded an octave beyond them.
     """
     high_hz = min(high_hz, 0.43 * rate)
-    inset = 1.5 * width_erb
+    inset = 2.0 * width_erb
     first, last = float(cam_of(low_hz)) + inset, float(cam_of(high_hz)) - inset
     count = max(1, round((last - first) / width_erb) + 1)
     centres = hz_of(np.linspace(first, max(last, first), count))
@@ -159,12 +159,15 @@ def bank(
 
 @njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
 def _levels(key, rows, gains, state, out):
-    """Largest squared output of each band of the key in every step of STEP frames."""
+    """Largest squared output of each band of the key in every step of STEP frames.
+
+    The detector is the band's section twice over, so that its skirts are twice as steep.
+    """
     steps = out.shape[0]
     for k in range(rows.shape[0]):
         b0, b2, a1, a2 = rows[k, 0], rows[k, 2], rows[k, 4], rows[k, 5]
         for c in range(key.shape[1]):
-            z1, z2 = state[k, c, 0], state[k, c, 1]
+            z1, z2, w1, w2 = state[k, c, 0], state[k, c, 1], state[k, c, 2], state[k, c, 3]
             for s in range(steps):
                 top = out[s, k] if c else 0.0
                 for i in range(s * STEP, min((s + 1) * STEP, key.shape[0])):
@@ -173,10 +176,15 @@ def _levels(key, rows, gains, state, out):
                     y = b0 * x + z1
                     z1 = -a1 * y + z2
                     z2 = b2 * x - a2 * y
-                    top = max(top, y * y)
+                    v = b0 * y + w1
+                    w1 = -a1 * v + w2
+                    w2 = b2 * y - a2 * v
+                    top = max(top, v * v)
                 out[s, k] = top
             state[k, c, 0] = z1 if abs(z1) > 1e-25 else 0.0
             state[k, c, 1] = z2 if abs(z2) > 1e-25 else 0.0
+            state[k, c, 2] = w1 if abs(w1) > 1e-25 else 0.0
+            state[k, c, 3] = w2 if abs(w2) > 1e-25 else 0.0
     for s in range(steps):
         for k in range(rows.shape[0]):
             out[s, k] *= gains[k]
@@ -253,7 +261,7 @@ class SpectralDuckProcessor:
         heard = np.ascontiguousarray(block if key is None else key, np.float32)
         block = np.ascontiguousarray(block, np.float32)
         if self._key_state is None:
-            self._key_state = np.zeros((self._rows.shape[0], heard.shape[1], 2))
+            self._key_state = np.zeros((self._rows.shape[0], heard.shape[1], 4))
         pieces = []
         at = 0
         while at < block.shape[0]:
@@ -314,7 +322,7 @@ class SpectralDuckProcessor:
 
 def _settle_s(move: SpectralDuck) -> float:
     _, rows, _ = bank(move.low_hz, move.high_hz, WIDTHS[move.bands], 48000)
-    slowest = max(sections_settle_s(row[None], 48000) for row in rows[:2])
+    slowest = 1.5 * max(sections_settle_s(row[None], 48000) for row in rows[:2])
     return 2 * slowest + ballistics.settle_s(
         move.attack_ms, 0, move.release_ms, max(move.depth_db, 6.0)
     )

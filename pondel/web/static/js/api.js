@@ -65,9 +65,13 @@ export function about(what, more = {}) {
 
 export async function getJSON(url, signal = undefined) {
   const headers = { Accept: "application/json" };
-  const body = await (await checked(await reach(url, { signal, headers }))).json();
-  if (body.superseded) throw new DOMException("a newer question came first", "AbortError");
-  return body;
+  for (let tries = 0; ; tries++) {
+    const body = await (await checked(await reach(url, { signal, headers }))).json();
+    if (!body.superseded) return body;
+    // A question that was given up here may have come after this one there.
+    if (signal?.aborted || tries > 5) throw new DOMException("a newer question came first", "AbortError");
+    await new Promise((done) => setTimeout(done, 150));
+  }
 }
 
 export async function getFloats(url, signal = undefined) {

@@ -1,17 +1,22 @@
 // Puts the page together.
 import { say } from "./api.js";
+import * as chain from "./chain.js";
 import * as controls from "./controls.js";
 import * as deck from "./deck.js";
 import { edit, step } from "./edits.js";
 import * as figures from "./figures.js";
+import * as hitview from "./hitview.js";
 import * as lanes from "./lanes.js";
 import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
+import { keepReasons, showReasons } from "./reasons.js";
+import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
 import * as timemap from "./timemap.js";
+import * as variants from "./variants.js";
 
 const $ = (id) => document.getElementById(id);
 const stage = $("stage");
@@ -23,31 +28,16 @@ function wireStage() {
     form.onchange = () => go(`${form.action}?${new URLSearchParams(new FormData(form))}`);
     form.onsubmit = (event) => event.preventDefault();
   }
-  showReasons();
+  showReasons(stage);
   look();
 }
 
-const reasonsOf = (move) => `pondel-reasons-${state.facts.id}-${move}`;
-
-/** Why a computed move began as it did, beside its chain. */
-function showReasons() {
-  const box = stage.querySelector("[data-reasons]");
-  const kept = box && localStorage.getItem(reasonsOf(box.dataset.reasons));
-  if (!kept) return;
-  for (const reason of JSON.parse(kept)) {
-    const line = document.createElement("p");
-    line.className = "mt-1";
-    line.textContent = reason;
-    box.append(line);
-  }
-  box.hidden = false;
-}
-
 async function doIt(button) {
+  if (button.dataset.askFirst && !confirm(button.dataset.askFirst)) return;
   button.disabled = true;
   try {
     const said = await edit({ ...JSON.parse(button.dataset.do), start_s: state.loop.start_s });
-    if (said?.reasons) localStorage.setItem(reasonsOf(said.move), JSON.stringify(said.reasons));
+    keepReasons(said);
     await go(button.dataset.then ?? location.href, { push: Boolean(button.dataset.then) });
   } catch (error) {
     say(error.message);
@@ -91,7 +81,8 @@ function keys(event) {
     deck.toggle();
   } else if (event.key >= "1" && event.key <= "5") {
     document.querySelectorAll("#spine a")[Number(event.key) - 1].click();
-  } else if (event.key.toLowerCase() === "b") deck.side(state.side === "after" ? "before" : "after");
+  } else if (event.key.toLowerCase() === "v") variants.flip();
+  else if (event.key.toLowerCase() === "b") deck.side(state.side === "after" ? "before" : "after");
   else {
     const what = { m: "mix", p: "pair", s: "part", z: "zone", k: "key" }[event.key.toLowerCase()];
     const input = what && document.querySelector(`#hear input[value="${what}"]`);
@@ -153,9 +144,14 @@ async function begin() {
     say(message);
   });
   window.addEventListener("popstate", () => go(location.href, { push: false }));
+  on("value", controls.follow);
   const ready = deck.start();
   lanes.start();
   song.start();
+  chain.start();
+  response.start();
+  hitview.start();
+  variants.start();
   timemap.start();
   spectra.start();
   strips.start();

@@ -197,6 +197,18 @@ async function simple(element, value, then = () => {}) {
   }
 }
 
+/** A value that was changed elsewhere, by a handle on a picture, is shown by its control too. */
+export function follow({ field, value, words }) {
+  for (const box of document.querySelectorAll(`[data-control][data-field="${CSS.escape(field)}"]`)) {
+    const typed = box.querySelector(".typed");
+    if (document.activeElement === typed || box.querySelector(".dragged")) continue;
+    box.dataset.value = value ?? "";
+    typed.value = words;
+    box.querySelector(".track").setAttribute("aria-valuetext", words);
+    place(box, held(box));
+  }
+}
+
 /** Bring the controls of a freshly shown screen to life. */
 export function wire(root) {
   for (const box of root.querySelectorAll("[data-control]")) wireNumber(box);

@@ -20,11 +20,17 @@ export function wanted() {
   return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
 }
 
-const gain = () => (state.side === "before" ? 10 ** (match.gain_db / 20) : 1);
+/** What is heard is as loud as the sound after the moves, or as what was heard before a flip. */
+const gain = () => {
+  if (state.side === "before") return 10 ** ((match.gain_db + reference.gain_db) / 20);
+  return 10 ** (reference.gain_db / 20);
+};
+let reference = { gain_db: 0 };
 
 function listenAddress() {
   const { parts, ...rest } = wanted();
-  return about("listen", { ...rest, part: parts });
+  const revision = state.heardRevision ?? state.facts.revision;
+  return about("listen", { ...rest, part: parts, revision });
 }
 
 /** Ask for the sound that fits the present choices and bring it under the playhead. */
@@ -83,6 +89,11 @@ async function refreshMatch() {
   if (what !== "mix" && what !== "key" && !parts.length) return;
   try {
     match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), matching.signal);
+    reference = { gain_db: 0 };
+    if (state.reference != null && state.facts.variants.length > 1) {
+      const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), matching.signal);
+      reference = { gain_db: -found.gain_db };
+    }
   } catch (error) {
     if (error.name === "AbortError") return;
     match = { gain_db: 0, lufs: null };

@@ -1,0 +1,84 @@
+"""Variants: complete sets of settings of one session, A, B, C ..., each a head of its own.
+
+variants = Variants(library)
+variants.keep(session_id)            # B begins as a copy of A, and is open
+variants.open(session_id, "A")       # A as it was left
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pondel.core.errors import BadDocument, NotFound
+from pondel.store.library import Library, Revision
+
+LETTERS = "ABCDEFGH"
+
+
+@dataclass(frozen=True)
+class Variant:
+    """A named head; the open one moves with every edit."""
+
+    name: str
+    head: int
+    is_open: bool
+
+
+class Variants:
+    """The variants of all sessions of a library."""
+
+    def __init__(self, library: Library) -> None:
+        self._library = library
+        self._table = library.tables.Variant
+        self._sessions = library.tables.Session
+
+    def of(self, session_id: str) -> list[Variant]:
+        """A session's variants in order of their letters; there is always A or another open one."""
+        row = self._sessions.get_or_none(id=session_id)
+        if row is None:
+            raise NotFound(f"there is no session {session_id!r}")
+        heads = {kept.name: kept.head for kept in self._kept(session_id)}
+        heads[row.variant] = row.head
+        return [Variant(name, heads[name], name == row.variant) for name in sorted(heads)]
+
+    def _kept(self, session_id: str):
+        return self._table.select().where(self._table.session == session_id)
+
+    def keep(self, session_id: str) -> Revision:
+        """Keep the open variant as it is and go on with a copy of it under the next letter."""
+        with self._library.database.atomic("immediate"):
+            known = self.of(session_id)
+            free = [letter for letter in LETTERS if letter not in {v.name for v in known}]
+            if not free:
+                raise BadDocument("eight variants are as many as can be kept")
+            now = next(variant for variant in known if variant.is_open)
+            self._put(session_id, now)
+            self._sessions.update(variant=free[0]).where(self._sessions.id == session_id).execute()
+            return self._library.head(session_id)
+
+    def open(self, session_id: str, name: str) -> Revision:
+        """Keep the open variant as it is, and open another where it was left."""
+        with self._library.database.atomic("immediate"):
+            known = {variant.name: variant for variant in self.of(session_id)}
+            if name not in known:
+                raise NotFound(f"there is no variant {name!r}")
+            self._put(session_id, next(v for v in known.values() if v.is_open))
+            self._sessions.update(variant=name, head=known[name].head).where(
+                self._sessions.id == session_id
+            ).execute()
+            return self._library.head(session_id)
+
+    def remove(self, session_id: str, name: str) -> None:
+        """Forget a variant that is not open; its revisions stay in the history."""
+        known = {variant.name: variant for variant in self.of(session_id)}
+        if name not in known:
+            raise NotFound(f"there is no variant {name!r}")
+        if known[name].is_open:
+            raise BadDocument("open another variant first")
+        table = self._table
+        table.delete().where((table.session == session_id) & (table.name == name)).execute()
+
+    def _put(self, session_id: str, variant: Variant) -> None:
+        self._table.insert(
+            session=session_id, name=variant.name, head=variant.head
+        ).on_conflict_replace().execute()

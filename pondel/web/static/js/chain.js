@@ -1,0 +1,122 @@
+// The chain of moves: add, reorder by drag and keys, copy, sections; and what is wrong with the move in view.
+import { about, say } from "./api.js";
+import { edit } from "./edits.js";
+import { keepReasons } from "./reasons.js";
+import { go, reload } from "./stage.js";
+import { on, state } from "./state.js";
+
+async function doing(work) {
+  try {
+    await work();
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+const movesOf = (part, move = null) => {
+  const query = new URLSearchParams({ part });
+  if (move) query.set("move", move);
+  return `/sessions/${state.facts.id}/moves?${query}`;
+};
+
+function add(button) {
+  const form = document.getElementById("add-move");
+  const kind = form.querySelector("select").value;
+  const { part } = form.dataset;
+  const op = kind === "complementary eq" ? "give way" : button.dataset.add;
+  doing(async () => {
+    const said = await edit({ op, part, kind, leader: state.view.leader, start_s: state.loop.start_s, ...(state.view.zone ?? {}) });
+    keepReasons(said);
+    await go(movesOf(part));
+  });
+}
+
+function wireChain() {
+  const chain = document.getElementById("chain");
+  if (!chain) return;
+  const items = [...chain.children];
+  const reorder = (move, to) => doing(async () => {
+    await edit({ op: "reorder move", part: chain.dataset.part, move, to });
+    await reload();
+    document.querySelector(`#chain [data-move="${move}"] a`)?.focus();
+  });
+  let dragged = null;
+  items.forEach((item, n) => {
+    item.ondragstart = (event) => {
+      dragged = item.dataset.move;
+      event.dataTransfer.effectAllowed = "move";
+    };
+    item.ondragover = (event) => {
+      if (!dragged) return;
+      event.preventDefault();
+      item.classList.add("over");
+    };
+    item.ondragleave = () => item.classList.remove("over");
+    item.ondrop = (event) => {
+      event.preventDefault();
+      if (dragged && dragged !== item.dataset.move) reorder(dragged, n);
+      dragged = null;
+    };
+    item.onkeydown = (event) => {
+      if (!event.altKey || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
+      event.preventDefault();
+      reorder(item.dataset.move, Math.max(0, n + (event.key === "ArrowUp" ? -1 : 1)));
+    };
+  });
+}
+
+function wireRest() {
+  for (const button of document.querySelectorAll("[data-add]")) button.onclick = () => add(button);
+  for (const button of document.querySelectorAll("[data-copy]")) {
+    button.onclick = () => {
+      const to = [...document.querySelectorAll("#copy-to input:checked")].map((box) => box.value);
+      doing(async () => {
+        await edit({ op: "copy moves", part: state.view.part, move: button.dataset.copy || null, to });
+        say(`Copied to ${to.length} ${to.length === 1 ? "part" : "parts"}.`, 4);
+        await reload();
+      });
+    };
+  }
+  const split = document.querySelector("[data-split]");
+  if (split) {
+    split.onclick = () => doing(async () => {
+      const cuts = [...document.querySelectorAll('[data-target*="crossovers_hz"]')].map((field) => field.value);
+      const item = state.view.item ?? 0;
+      const typed = (text) => Number.parseFloat(text.replace(",", ".")) * (/k/i.test(text) ? 1000 : 1);
+      const edges = cuts.map(typed);
+      const low = item === 0 ? 20 : edges[0];
+      const high = item === 0 ? edges[0] : (edges[1] ?? 20000);
+      await edit({ op: "split band", part: state.view.part, move: state.view.move, hz: Math.sqrt(low * high) });
+      await reload();
+    });
+  }
+  const sections = document.getElementById("move-sections");
+  if (sections) {
+    sections.onchange = () => {
+      const value = [...sections.querySelectorAll("input:checked")].map((box) => box.value);
+      doing(() => edit({ op: "set move", part: sections.dataset.part, move: sections.dataset.move, field: "sections", value }));
+    };
+  }
+}
+
+async function checks() {
+  const place = document.getElementById("checks");
+  if (!place) return;
+  const { part, move } = state.view;
+  await doing(() => window.htmx.ajax("GET", about("moves/checks", { part, move }), { target: place, swap: "innerHTML show:none" }));
+}
+
+let later = 0;
+export function start() {
+  const soon = () => {
+    clearTimeout(later);
+    later = setTimeout(checks, 500);
+  };
+  on("view", () => {
+    wireChain();
+    wireRest();
+    soon();
+  });
+  on("changed", soon);
+  on("loop", soon);
+}

@@ -1,0 +1,74 @@
+// Handles on pictures: drag, arrow keys, wheel, Escape; each change is an edit of one drag.
+import { say } from "./api.js";
+import { edit } from "./edits.js";
+import { state } from "./state.js";
+import { draw } from "./plots.js";
+
+let gestures = 0;
+export const freshGesture = () => `handle-${Date.now()}-${++gestures}`;
+
+/** Send new values, by field, of the move in view; answers come back as edits do. */
+export function send(values, gesture) {
+  const { part, move } = state.view;
+  for (const [field, value] of Object.entries(values)) {
+    edit({ op: "set move", part, move, field, value }, gesture).catch((error) => say(error.message));
+  }
+}
+
+/**
+ * A handle as an SVG group that can be focused.
+ * `moved(event)` gives values from a pointer, `stepped(key, event)` from a key, `back` the values to return to.
+ */
+export function handle(svg, { x, y, label, words, line = null, moved, stepped, back, held = null, wheel = null }) {
+  const group = draw("g", { class: "handle", tabindex: 0, role: "slider", "aria-label": label, "aria-valuetext": words, "aria-valuenow": 0 });
+  if (line) {
+    group.append(draw("line", { x1: x, x2: x, y1: line[0], y2: line[1], class: "handle-line" }));
+    group.append(draw("rect", { x: x - 6, width: 12, y: line[0], height: line[1] - line[0], fill: "transparent" }));
+  }
+  group.append(draw("rect", { x: x - 5.5, y: y - 7.5, width: 11, height: 15, class: "handle-grip" }));
+  group.append(draw("title", {}, `${label}: ${words}`));
+  let gesture = null;
+  group.addEventListener("pointerdown", (event) => {
+    if (event.button) return;
+    event.stopPropagation();
+    group.setPointerCapture(event.pointerId);
+    gesture = freshGesture();
+    group.focus();
+    held?.(true);
+  });
+  group.addEventListener("pointermove", (event) => {
+    if (gesture) send(moved(event), gesture);
+  });
+  const finish = () => {
+    if (gesture) held?.(false);
+    gesture = null;
+  };
+  group.addEventListener("pointerup", finish);
+  group.addEventListener("pointercancel", finish);
+  let keyGesture = null;
+  group.addEventListener("focus", () => (keyGesture = freshGesture()));
+  group.addEventListener("keydown", (event) => {
+    if (event.key === "Escape" && gesture) {
+      send(back, gesture);
+      finish();
+      return;
+    }
+    const values = stepped(event.key, event);
+    if (!values) return;
+    event.preventDefault();
+    event.stopPropagation();
+    send(values, keyGesture ?? freshGesture());
+  });
+  if (wheel) {
+    group.addEventListener(
+      "wheel",
+      (event) => {
+        event.preventDefault();
+        send(wheel(event), gesture ?? keyGesture ?? freshGesture());
+      },
+      { passive: false },
+    );
+  }
+  svg.append(group);
+  return group;
+}

@@ -1,0 +1,283 @@
+// The response: part before and after, the key, the gain as it moves, and handles on the curve.
+import { about, getJSON } from "./api.js";
+import { MARKS_HZ, axisWord, draw, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { handle } from "./handles.js";
+import * as deck from "./deck.js";
+import { on, state } from "./state.js";
+
+const LEFT = 40;
+const RIGHT = 40;
+const TOP = 8;
+const BOTTOM = 20;
+const GAIN_SPAN_DB = 24;
+const LEVEL_SPAN_DB = 60;
+
+let shape = null;
+let live = null;
+let loading = null;
+let cursor = null;
+let held = 0;
+let drawnAt = -1;
+
+const plot = () => document.querySelector('[data-plot="response"]');
+
+async function load() {
+  const { part, move } = state.view;
+  if (!plot() || !move) return;
+  loading?.abort();
+  loading = new AbortController();
+  try {
+    shape = await getJSON(about("moves/response", { part, move }), loading.signal);
+    redraw();
+    live = await getJSON(about("moves/live", { part, move }), loading.signal);
+    held = 0;
+    redraw();
+    numbers();
+  } catch (error) {
+    if (error.name !== "AbortError" && plot()) plot().textContent = error.message;
+  }
+}
+
+/** The trace's value at the playhead, in dB of reduction. */
+function reductionNow(name) {
+  const trace = live?.traces?.[name];
+  if (!trace?.length) return 0;
+  const at = Math.floor((deck.player.position() - live.start_s) * live.trace_rate);
+  return trace[Math.min(trace.length - 1, Math.max(0, at))] ?? 0;
+}
+
+/** The gain over frequency in dB, with the bands' gains as they are at the playhead. */
+function gainNow() {
+  const gains = shape.bands.map((band) => 10 ** (-reductionNow(band.trace) / 20) - 1);
+  return shape.hz.map((_, i) => {
+    let re = shape.still.re[i];
+    let im = shape.still.im[i];
+    shape.bands.forEach((band, n) => {
+      re += gains[n] * band.weight.re[i];
+      im += gains[n] * band.weight.im[i];
+    });
+    return 20 * Math.log10(Math.max(1e-4, Math.hypot(re, im)));
+  });
+}
+
+function geometry(box) {
+  const { width, height } = box.getBoundingClientRect();
+  const across = scaleHz(spreadLows());
+  const inner = width - LEFT - RIGHT;
+  const deep = height - TOP - BOTTOM;
+  const x = (hz) => LEFT + across(Math.min(20000, Math.max(20, hz))) * inner;
+  const yGain = (db) => TOP + ((GAIN_SPAN_DB / 2 - Math.min(GAIN_SPAN_DB / 2, Math.max(-GAIN_SPAN_DB / 2 - 6, db))) / (GAIN_SPAN_DB + 6)) * deep;
+  const top_db = live ? Math.ceil((Math.max(...live.before, ...live.after, ...(live.key ?? [-200])) + 3) / 6) * 6 : 0;
+  const yLevel = (db) => TOP + (Math.min(LEVEL_SPAN_DB, Math.max(0, top_db - db)) / LEVEL_SPAN_DB) * deep;
+  const hzAt = (clientX) => {
+    const share = (clientX - box.getBoundingClientRect().left - LEFT) / inner;
+    let [low, high] = [20, 20000];
+    for (let i = 0; i < 40; i++) {
+      const middle = Math.sqrt(low * high);
+      if (across(middle) < share) low = middle;
+      else high = middle;
+    }
+    return low;
+  };
+  const dbAt = (clientY) => GAIN_SPAN_DB / 2 - ((clientY - box.getBoundingClientRect().top - TOP) / deep) * (GAIN_SPAN_DB + 6);
+  return { width, height, x, yGain, yLevel, hzAt, dbAt, top_db, base: TOP + deep };
+}
+
+function redraw() {
+  const box = plot();
+  if (!box || !shape) return;
+  const g = geometry(box);
+  if (g.width < 80 || g.height < 60) return;
+  const focused = document.activeElement?.closest?.(".handle")?.getAttribute("aria-label");
+  const svg = draw("svg", { viewBox: `0 0 ${g.width} ${g.height}` });
+  grid(svg, g);
+  zone(svg, g);
+  if (live) levels(svg, g, box);
+  const line = (levels, y) => levels.map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${y(db).toFixed(1)}`).join("");
+  svg.append(draw("path", { d: line(gainNow(), g.yGain), class: "gain-now", "data-gain": 1 }));
+  if (cursor != null) {
+    const x = g.x(shape.hz[cursor]);
+    svg.append(draw("line", { x1: x, x2: x, y1: TOP, y2: g.base, class: "cursor-line" }));
+  }
+  for (const one of shape.handles) addHandle(svg, g, one);
+  const note = box.querySelector(".readout");
+  box.replaceChildren(svg);
+  if (note && cursor != null) box.append(note);
+  if (focused) [...svg.querySelectorAll(".handle")].find((one) => one.getAttribute("aria-label") === focused)?.focus();
+}
+
+function grid(svg, g) {
+  for (const hz of MARKS_HZ) {
+    svg.append(draw("line", { x1: g.x(hz), x2: g.x(hz), y1: TOP, y2: g.base, class: `grid-line${[100, 1000, 10000].includes(hz) ? " strong" : ""}` }));
+    svg.append(draw("text", { x: g.x(hz), y: g.base + 14, class: "axis", "text-anchor": hz === 20000 ? "end" : "middle" }, hz === 20000 ? "20k Hz" : axisWord(hz)));
+  }
+  for (let db = 12; db >= -18; db -= 6) {
+    svg.append(draw("line", { x1: LEFT, x2: g.width - RIGHT, y1: g.yGain(db), y2: g.yGain(db), class: `grid-line${db === 0 ? " strong" : ""}` }));
+    svg.append(draw("text", { x: LEFT - 5, y: g.yGain(db) + 4, class: "axis", "text-anchor": "end" }, `${db > 0 ? "+" : db < 0 ? "−" : ""}${Math.abs(db)}`));
+  }
+  svg.append(draw("text", { x: 0, y: g.base + 14, class: "axis" }, "dB"));
+}
+
+function zone(svg, g) {
+  const { zone: chosen } = state.view;
+  if (chosen) svg.append(draw("rect", { x: g.x(chosen.low_hz), width: Math.max(1, g.x(chosen.high_hz) - g.x(chosen.low_hz)), y: TOP, height: g.base - TOP, class: "zone" }));
+}
+
+function levels(svg, g, box) {
+  const { leaderInk, leaderDash, partInk, partDash } = box.dataset;
+  const line = (values) => values.map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${g.yLevel(db).toFixed(1)}`).join("");
+  const area = (values) => `${line(values)}L${g.x(20000)} ${g.base}L${g.x(20)} ${g.base}Z`;
+  for (let db = g.top_db - 12; db > g.top_db - LEVEL_SPAN_DB; db -= 12) {
+    svg.append(draw("text", { x: g.width - RIGHT + 5, y: g.yLevel(db) + 4, class: "axis" }, String(db).replace("-", "−")));
+  }
+  svg.append(draw("text", { x: g.width - 2, y: TOP + 6, class: "axis", "text-anchor": "end" }, "dBFS"));
+  svg.append(draw("path", { d: area(live.after), class: `under ink-${partInk}` }));
+  if (live.key) svg.append(draw("path", { d: line(live.key), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash, "stroke-width": 1.5 }));
+  svg.append(draw("path", { d: line(live.before), class: `curve thin ink-${partInk}` }));
+  svg.append(draw("path", { d: line(live.after), class: `curve ink-${partInk}`, "stroke-dasharray": partDash }));
+}
+
+/** Hear only the handle's band while it is held, if asked to. */
+let heardBefore = null;
+function solo(one, down) {
+  if (!document.getElementById("solo-held")?.checked) return;
+  if (down && one.low_hz) {
+    heardBefore = { hear: state.hear, zone: state.view.zone };
+    state.view.zone = { low_hz: one.low_hz, high_hz: one.high_hz };
+    deck.hear("zone");
+  } else if (!down && heardBefore) {
+    state.view.zone = heardBefore.zone;
+    deck.hear(heardBefore.hear);
+    heardBefore = null;
+  }
+}
+
+const tidyHz = (hz) => Number(Math.min(20000, Math.max(20, hz)).toFixed(hz < 100 ? 1 : 0));
+
+function addHandle(svg, g, one) {
+  const gain = one.db_field != null;
+  const y = one.db != null ? g.yGain(one.db) : TOP + 14;
+  const words = [hzWord(one.hz), one.db != null ? `${one.db.toFixed(1).replace("-", "−")} dB` : "", one.q != null ? `Q ${one.q.toFixed(2)}` : ""].filter(Boolean).join(", ");
+  const values = (hz, db, q) => {
+    const found = {};
+    if (hz != null) found[one.hz_field] = tidyHz(hz);
+    if (db != null && gain) found[one.db_field] = Number(Math.min(18, Math.max(-30, db)).toFixed(1));
+    if (q != null && one.q_field) found[one.q_field] = Number(Math.min(20, Math.max(0.2, q)).toFixed(2));
+    return found;
+  };
+  handle(svg, {
+    x: g.x(one.hz),
+    y,
+    label: one.name,
+    words,
+    line: one.db == null ? [TOP, g.base] : null,
+    moved: (event) => values(g.hzAt(event.clientX), gain ? g.dbAt(event.clientY) : null, null),
+    stepped: (key, event) => {
+      const size = event.shiftKey ? 0.1 : 1;
+      const steps = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1], PageUp: [0, 6], PageDown: [0, -6] };
+      if (key in steps) {
+        const [dx, dy] = steps[key];
+        return values(dx ? one.hz * 2 ** ((dx * size) / 12) : null, dy ? one.db + 0.5 * dy * size : null, null);
+      }
+      if (key === "+" || key === "-") return values(null, null, one.q * (key === "+" ? 1.1 : 1 / 1.1));
+      return null;
+    },
+    back: values(one.hz, one.db, one.q),
+    held: (down) => solo(one, down),
+    wheel: one.q_field ? (event) => values(null, null, one.q * (event.deltaY < 0 ? 1.12 : 1 / 1.12)) : null,
+  });
+}
+
+/** What lies at the cursor, in words. */
+function read() {
+  const box = plot();
+  let note = box.querySelector(".readout");
+  if (cursor == null || !live) {
+    note?.remove();
+    return;
+  }
+  if (!note) {
+    note = document.createElement("div");
+    note.className = "readout num";
+    note.setAttribute("role", "status");
+    box.append(note);
+  }
+  const db = (v) => `${v.toFixed(1).replace("-", "−")} dB`;
+  const { leaderName, partName } = box.dataset;
+  const parts = [hzWord(shape.hz[cursor]), `${partName} ${db(live.before[cursor])} → ${db(live.after[cursor])}`];
+  if (live.key) parts.push(`${leaderName} ${db(live.key[cursor])}`);
+  parts.push(`gain now ${db(gainNow()[cursor])}`);
+  note.textContent = parts.join(" · ");
+}
+
+function numbers() {
+  const place = document.getElementById("gr-now");
+  if (!place || !live) return;
+  const now = reductionNow(state.view.move);
+  if (Math.abs(now) > Math.abs(held)) held = now;
+  const words = (db) => (Math.abs(db) < 0.05 ? "0.0 dB" : `${db > 0 ? "−" : "+"}${Math.abs(db).toFixed(1)} dB`);
+  place.textContent = words(now);
+  document.getElementById("gr-held").textContent = words(held);
+}
+
+/** While the sound moves only the gain curve is drawn anew. */
+function playhead() {
+  const box = plot();
+  if (!box || !shape || !live) return;
+  const now = performance.now();
+  if (now - drawnAt < 30) return;
+  drawnAt = now;
+  numbers();
+  const path = box.querySelector("[data-gain]");
+  if (!path) return;
+  const g = geometry(box);
+  path.setAttribute("d", gainNow().map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${g.yGain(db).toFixed(1)}`).join(""));
+}
+
+function wire() {
+  shape = null;
+  live = null;
+  cursor = null;
+  const box = plot();
+  if (!box) return;
+  box.addEventListener("pointermove", (event) => {
+    if (!shape || event.target.closest?.(".handle") || event.buttons) return;
+    const hz = geometry(box).hzAt(event.clientX);
+    cursor = shape.hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(shape.hz[best] / hz)) ? i : best), 0);
+    redraw();
+    read();
+  });
+  box.addEventListener("pointerleave", () => {
+    cursor = null;
+    if (shape) redraw();
+    read();
+  });
+  box.addEventListener("keydown", (event) => {
+    if (!shape || event.target !== box) return;
+    const steps = { ArrowLeft: -2, ArrowRight: 2, PageDown: -24, PageUp: 24 };
+    if (event.key === "Escape") cursor = null;
+    else if (event.key in steps) cursor = Math.min(shape.hz.length - 1, Math.max(0, (cursor ?? 48) + steps[event.key]));
+    else return;
+    event.preventDefault();
+    redraw();
+    read();
+  });
+  new ResizeObserver(redraw).observe(box);
+  load();
+}
+
+let later = 0;
+export function start() {
+  on("view", wire);
+  on("changed", () => {
+    clearTimeout(later);
+    later = setTimeout(load, 60);
+  });
+  on("loop", () => {
+    clearTimeout(later);
+    later = setTimeout(load, 350);
+  });
+  on("sheet", redraw);
+  on("spread", redraw);
+  on("playhead", playhead);
+}

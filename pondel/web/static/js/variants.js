@@ -1,0 +1,86 @@
+// Variants A, B, C ... in the top strip, flipped while playing at matched loudness; and the history.
+import { about, post, say } from "./api.js";
+import { reload } from "./stage.js";
+import { learn, on, state, tell } from "./state.js";
+
+const strip = () => document.getElementById("variants");
+
+function draw() {
+  const place = strip();
+  if (!place) return;
+  const open = state.facts.variants.find((variant) => variant.is_open);
+  place.replaceChildren(
+    ...state.facts.variants.map((variant) => {
+      const button = document.createElement("button");
+      button.type = "button";
+      button.className = "variant";
+      button.textContent = variant.name;
+      button.setAttribute("aria-pressed", String(variant === open));
+      button.title = variant === open ? `Variant ${variant.name} is open` : `Open variant ${variant.name}; V flips`;
+      button.onclick = () => flip(variant.name);
+      return button;
+    }),
+  );
+  const more = document.createElement("button");
+  more.type = "button";
+  more.className = "variant";
+  more.textContent = "+";
+  more.setAttribute("aria-label", "Keep this variant and go on with a copy");
+  more.onclick = () => send("variants", "Kept; the copy is open now.");
+  place.append(more);
+}
+
+async function send(what, words = null) {
+  try {
+    const before = state.facts.revision;
+    const answer = await post(`/sessions/${state.facts.id}/${what}`, {});
+    // What was heard before the first flip is what all later ones are matched to.
+    state.reference ??= before;
+    learn(answer.session);
+    tell("changed", {});
+    if (words) say(words, 4);
+    await reload();
+  } catch (error) {
+    say(error.message);
+  }
+}
+
+export function flip(name = null) {
+  const { variants } = state.facts;
+  const at = variants.findIndex((variant) => variant.is_open);
+  const next = name ?? variants[(at + 1) % variants.length].name;
+  if (next !== variants[at].name) send(`variants/${next}`);
+}
+
+async function history() {
+  const dialog = document.getElementById("history");
+  await window.htmx.ajax("GET", about("history"), { target: dialog.querySelector("[data-history]"), swap: "innerHTML show:none" });
+  dialog.showModal();
+}
+
+function clicks(event) {
+  const back = event.target.closest("[data-go-to]");
+  if (back) {
+    document.getElementById("history").close();
+    send(`history/${back.dataset.goTo}`);
+  }
+  const heard = event.target.closest("[data-hear-revision]");
+  if (!heard) return;
+  const same = state.heardRevision === Number(heard.dataset.hearRevision);
+  state.heardRevision = same ? null : Number(heard.dataset.hearRevision);
+  for (const one of document.querySelectorAll("[data-hear-revision]")) one.setAttribute("aria-pressed", String(one === heard && !same));
+  tell("hear");
+}
+
+export function start() {
+  if (!strip()) return;
+  document.getElementById("history-open").onclick = () => history().catch((error) => say(error.message));
+  document.getElementById("history").addEventListener("close", () => {
+    if (state.heardRevision == null) return;
+    state.heardRevision = null;
+    tell("hear");
+  });
+  document.addEventListener("click", clicks);
+  on("session", draw);
+  draw();
+}
