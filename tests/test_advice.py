@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from conftest import RATE, hits, session_of, sine
 
 from pondel.core import evidence, units
-from pondel.core.advice.duck import propose_duck
+from pondel.core.advice import proposals
+from pondel.core.advice.checks import Heard, check
+from pondel.core.advice.proposals import Fight
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
@@ -15,6 +19,8 @@ from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without_moves
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.excitation import excite
+from pondel.core.measures.home import Home
+from pondel.core.moves import kind_of
 from pondel.core.moves.base import Traced
 from pondel.core.moves.compressor import Compressor, CompressorProcessor
 from pondel.web.ink import inked
@@ -46,20 +52,21 @@ def test_roles_are_guessed_from_names(name, role):
     assert guess_role(name) == role
 
 
-def pair_of(role: str):
+def fight_of(role: str, key: np.ndarray, hits_s: np.ndarray, low=40.0, high=120.0, **more) -> Fight:
     session = session_of({"id": "k", "role": "kick"}, {"id": "b", "role": role})
-    return session.part("k"), session.part("b")
+    parts = session.part("k"), session.part("b")
+    return Fight(*parts, low, high, key, hits_s, hits_s, RATE, 120.0, **more)
 
 
 @pytest.mark.parametrize("gap", [0.3, 0.5, 1.0])
 def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap):
     key = hits(12.0, gap)
     times = np.arange(0.1, 12.0, gap)
-    proposal = propose_duck(*pair_of("bass"), key, times, RATE)
-    reductions: list[np.ndarray] = []
+    proposal = proposals.compressor(fight_of("bass", key, times))
+    found: list[np.ndarray] = []
     move = Compressor(id="m", **proposal.settings)
-    CompressorProcessor(move, RATE, 1, reductions.append).process(key, key)
-    reduction = reductions[0]
+    CompressorProcessor(move, RATE, 1, lambda values, band=None: found.append(values)).process(key, key)
+    reduction = found[0]
     depths = [reduction[round(t * RATE) :][: RATE // 4].max() for t in times[:-1]]
     assert 4.0 <= np.median(depths) <= 4.8
     before_next = [reduction[round((t + gap) * RATE) - 48] for t in times[2:-2]]
@@ -71,17 +78,111 @@ def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap
 
 def test_a_voice_is_ducked_more_gently_than_a_bass():
     key, times = hits(6.0), np.arange(0.1, 6.0, 0.5)
-    bass = propose_duck(*pair_of("bass"), key, times, RATE).settings
-    voice = propose_duck(*pair_of("voice"), key, times, RATE).settings
+    bass = proposals.compressor(fight_of("bass", key, times)).settings
+    voice = proposals.compressor(fight_of("voice", key, times)).settings
     assert voice["ratio"] < bass["ratio"] and voice["range_db"] < bass["range_db"]
+    deep = proposals.dynamic_eq(fight_of("bass", key, times)).settings["bands"][0]["range_db"]
+    assert deep < proposals.dynamic_eq(fight_of("pad", key, times)).settings["bands"][0]["range_db"]
 
 
-def test_without_hits_or_sound_there_is_still_a_usable_proposal():
-    for key in (sine(80, 4.0), np.zeros((RATE, 1), np.float32), np.zeros((0, 1), np.float32)):
-        proposal = propose_duck(*pair_of("bass"), key, np.empty(0), RATE)
-        move = Compressor(id="m", **proposal.settings)
-        assert -80 <= move.threshold_db <= 0
-        assert "no regular hits" in " ".join(proposal.reasons)
+@pytest.mark.parametrize("kind", proposals.PROPOSE)
+def test_every_proposal_is_a_valid_move_with_reasons(kind):
+    for key, times in (
+        (hits(4.0), np.arange(0.1, 4.0, 0.5)),
+        (sine(80, 2.0), np.empty(0)),
+        (np.zeros((RATE, 1), np.float32), np.empty(0)),
+        (np.zeros((0, 1), np.float32), np.empty(0)),
+    ):
+        for low, high in ((40.0, 120.0), (1600.0, 3300.0), (30.0, 18000.0)):
+            found = proposals.PROPOSE[kind](fight_of("pad", key, times, low, high))
+            needed = {"tied_part": "x", "tied_move": "y"} if kind == "complementary eq" else {}
+            kind_of(kind).params(id="m", **needed, **found.settings)
+            assert found.settings["kind"] == kind
+            assert found.reasons or kind in ("level", "width")
+
+
+def test_a_crossover_lies_where_nine_tenths_of_the_kick_lie_below():
+    home = Home(45.0, 110.0, 84.0, (55.0,))
+    found = proposals.multiband(fight_of("bass", hits(4.0), np.arange(0.1, 4.0, 0.5), home=home))
+    assert found.settings["crossovers_hz"][0] == pytest.approx(max(84 * 1.15, 120))
+    assert "nine tenths of K lie below it" in found.reasons[0]
+    assert [band.get("on") for band in found.settings["bands"]] == [True, False]
+    middle = proposals.multiband(fight_of("pad", hits(4.0), np.empty(0), 400.0, 1000.0)).settings
+    assert middle["crossovers_hz"] == [400.0, 1000.0]
+    assert [band.get("on") for band in middle["bands"]] == [False, True, False]
+
+
+def test_the_usual_move_is_by_band_for_lows_and_a_moving_bell_elsewhere():
+    assert proposals.best_kind(fight_of("bass", hits(1.0), np.empty(0))) == "multiband"
+    assert proposals.best_kind(fight_of("pad", hits(1.0), np.empty(0), 900.0, 2000.0)) == "dynamic eq"
+
+
+FINE = Heard(-10.0, -10.0, -12.0, 5.0, 0.0, 0.2, 0.5)
+
+
+def findings(change: dict | None = None, heard: Heard = FINE, drum: dict | None = None, key=True):
+    move = {
+        "id": "m",
+        "kind": "compressor",
+        "key": {"source": "drum"} if key else None,
+        "threshold_db": -30.0,
+        **(change or {}),
+    }
+    parts = [
+        {"id": "drum", "role": "kick", **(drum or {})},
+        {"id": "pad", "role": "pad", "moves": [move]},
+    ]
+    session = session_of(*parts, sections=[{"id": "s", "name": "S", "start_s": 0, "end_s": 1}])
+    part = session.part("pad")
+    return check(session, part, part.moves[0], heard)
+
+
+def test_nothing_is_found_when_all_is_well():
+    assert findings() == []
+
+
+@pytest.mark.parametrize(
+    ("change", "heard", "drum", "words", "field"),
+    [
+        ({"on": False}, {}, {}, "off", "on"),
+        ({"sections": ["s"]}, {"in_sections": False}, {}, "sections outside", "sections"),
+        ({}, {"part_db": -120}, {}, "silent in the loop", None),
+        ({"key": None}, {"most_db": 0}, {}, "listens to Pad itself", "key.source"),
+        ({"key": {"source": "gone"}}, {}, {}, "taken out", "key.source"),
+        ({"key": {"source": "drum", "tap": "after fader"}}, {}, {"mute": True}, "is muted", "key.tap"),
+        ({"key": {"source": "drum", "level_db": -60}}, {}, {}, "key's level", "key.level_db"),
+        ({}, {"key_source_db": -150, "key_db": -150}, {}, "Drum is silent", None),
+        (
+            {"key": {"source": "drum", "high_cut_hz": 40}},
+            {"key_db": -60},
+            {},
+            "cuts remove it",
+            "key.high_cut_hz",
+        ),
+        ({"mix": 0}, {}, {}, "Mix is 0 %", "mix"),
+        ({"range_db": 0}, {"most_db": 0}, {}, "range is 0 dB", "range_db"),
+        ({"ratio": 1}, {"most_db": 0}, {}, "1:1", "ratio"),
+        ({"attack_ms": 290}, {}, {}, "slower than the hit", "attack_ms"),
+        ({"release_ms": 900}, {}, {}, "does not come back", "release_ms"),
+        (
+            {"threshold_db": -5},
+            {"key_db": -34, "most_db": 0},
+            {},
+            "loudest −34.0 dB, threshold −5.0 dB",
+            "threshold_db",
+        ),
+        ({}, {"least_db": 2.0}, {}, "never returns to zero", None),
+        ({}, {"most_db": 15.0}, {}, "a lot for pad", None),
+        ({"attack_ms": 0.1}, {}, {}, "may click", "attack_ms"),
+    ],
+)
+def test_every_fault_is_named_and_can_be_mended(change, heard, drum, words, field):
+    found = findings(change, replace(FINE, **heard), drum)
+    assert any(words in one.text for one in found), found
+    one = next(one for one in found if words in one.text)
+    assert (one.fix or {}).get("field") == field
+    if field is not None:
+        assert one.action
 
 
 def test_reduction_on_hits_takes_the_deepest_after_each():

@@ -15,7 +15,7 @@ from pondel.core import edits, move_edits, units
 from pondel.core.document import content_hash, json_schema, parse_session, to_json
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves import KINDS
-from pondel.core.moves.controls import controls_of
+from pondel.core.moves.controls import controls_of, lists_of
 
 EXAMPLE = {
     "pondel": 1,
@@ -202,7 +202,8 @@ def test_values_in_words(value, unit, words):
 
 def test_every_move_describes_all_its_controls():
     for kind in KINDS.values():
-        controls = controls_of(kind.params)
+        items = [item for _, item, _, _ in lists_of(kind.params)]
+        controls = [c for params in (kind.params, *items) for c in controls_of(params)]
         assert controls
         for control in controls:
             assert control.title and control.help.endswith(".")

@@ -11,6 +11,7 @@ from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render, routing
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import TraceLogs
+from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument
 
 
@@ -208,3 +209,19 @@ def test_parts_start_where_the_document_says():
     out = render.region(session, media, ("a", "source"), 0, RATE)
     assert np.array_equal(out[RATE // 4 :], hits(1.0)[: RATE - RATE // 4])
     assert not out[: RATE // 4].any()
+
+
+def test_sound_that_falls_out_of_memory_comes_back_from_disk(duck, tmp_path):
+    session, media = duck
+    spill = Spill(tmp_path / "chunks", max_bytes=600_000)
+    small = ChunkedSession(session, media, ChunkCache(max_bytes=400_000, spill=spill))
+    node = ("tuba", "after fader")
+    first = [small.node(node, n).copy() for n in range(8)]
+    files = list((tmp_path / "chunks").glob("*.npy"))
+    assert files and sum(path.stat().st_size for path in files) <= 600_000
+    again = ChunkedSession(session, media, ChunkCache(spill=Spill(tmp_path / "chunks")))
+    for n in range(8):
+        assert np.abs(again.node(node, n) - first[n]).max() < 1e-5
+    files[-1].write_bytes(b"torn")
+    torn = ChunkedSession(session, media, ChunkCache(spill=Spill(tmp_path / "chunks")))
+    assert np.abs(torn.region(node, 0, 4 * RATE) - np.concatenate(first)).max() < 1e-5

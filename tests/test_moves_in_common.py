@@ -48,6 +48,15 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
     return move
 
 
+def other_for(settings: dict) -> dict:
+    """The part a move may be tied to, with the other side of a complementary EQ."""
+    moves = []
+    if settings["kind"] == "complementary eq":
+        mirrored = {**settings, "side": "gains", "tied_part": "part", "tied_move": "m"}
+        moves = [{**mirrored, "sections": []}]
+    return {"id": "other", "file": "part", "moves": moves}
+
+
 def _random_values(params, random) -> dict:
     found = {}
     for control in controls_of(params):
@@ -125,7 +134,7 @@ def test_random_settings_give_finite_sound_in_any_blocks(kind, seed):
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_region_equals_the_slice_of_the_whole(kind):
-    other = {"id": "other", "file": "part", "moves": []}
+    other = other_for(example(kind))
     session = session_of({"id": "key"}, {"id": "part", "moves": [example(kind)]}, other)
     media = ArrayMedia({"key": hits(4), "part": noise(4, 0.3), "other": noise(4, 0.3)})
     whole = render.region(session, media, ("part", "before fader"), 0, 4 * RATE)
@@ -142,7 +151,7 @@ def test_a_region_equals_the_slice_of_the_whole(kind):
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_move_limited_to_a_section_leaves_the_rest_alone(kind):
     move = {**example(kind), "sections": ["b"]}
-    other = {"id": "other", "file": "part", "moves": []}
+    other = other_for(move)
     sections = [{"id": "b", "name": "B", "start_s": 1.0, "end_s": 2.0}]
     session = session_of({"id": "key"}, {"id": "part", "moves": [move]}, other, sections=sections)
     sound = noise(3, 0.3)
@@ -156,7 +165,7 @@ def test_a_move_limited_to_a_section_leaves_the_rest_alone(kind):
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_move_travels_through_json_and_describes_itself(kind):
-    other = {"id": "other", "file": "part", "moves": []}
+    other = other_for(example(kind))
     session = session_of({"id": "key"}, {"id": "part", "moves": [example(kind)]}, other)
     again = parse_session(to_json(session))
     assert again == session

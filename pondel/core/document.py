@@ -13,6 +13,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves import KINDS
 from pondel.core.moves.alignment import Alignment
 from pondel.core.moves.base import Document, Tap, choice, number
 from pondel.core.moves.complementary_eq import ComplementaryEq
@@ -269,6 +270,9 @@ def first_fault(error: ValidationError) -> str:
     fault = error.errors(include_url=False)[0]
     path = ""
     for step in fault["loc"]:
+        if step in KINDS:
+            # Where a move's kind was used to tell what it is; it is no field.
+            continue
         path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)
     text = fault["msg"].removeprefix("Value error, ")
     given = fault.get("input")

@@ -27,6 +27,7 @@ from pondel.core.engine.listen import (
     plan_region,
     without_moves,
 )
+from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.hearing.hidden import hidden
 from pondel.core.measures.lowsum import low_sum
@@ -55,7 +56,7 @@ class Desk:
     def __init__(self, library: Library) -> None:
         self.library = library
         self.media = library.media
-        self._cache = ChunkCache()
+        self._cache = ChunkCache(spill=Spill(library.data_dir / "chunks"))
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
         self.recordings = Recordings(library)
         self.analysis = Analysis(library, self.recordings)

@@ -19,6 +19,7 @@ from pondel.core.engine import routing
 from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
+from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Stream
 from pondel.core.hearing.excitation import Excitation, excitation_of
 from pondel.core.hearing.spectra import ear_spectrum
@@ -35,10 +36,14 @@ def chunk_frames(rate: int) -> int:
 
 
 class ChunkCache:
-    """Arrays and unfinished streams by key, least recently used first out. Thread-safe."""
+    """Arrays and unfinished streams by key, least recently used first out. Thread-safe.
 
-    def __init__(self, max_bytes: int = MAX_BYTES) -> None:
+    Chunks of sound that fall out of memory go to `spill`, if there is one, and come back from it.
+    """
+
+    def __init__(self, max_bytes: int = MAX_BYTES, spill: Spill | None = None) -> None:
         self._max_bytes = max_bytes
+        self._spill = spill
         self._bytes = 0
         self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
         self._streams: OrderedDict[Hashable, Stream] = OrderedDict()
@@ -53,9 +58,14 @@ class ChunkCache:
         with self._maker(key):
             found = self._look(key)
             if found is None:
-                found = make()
+                found = self._spilled(key)
+                if found is None:
+                    found = make()
                 self._put(key, found)
             return found
+
+    def _spilled(self, key: Hashable) -> np.ndarray | None:
+        return self._spill.get(key) if self._spill and _is_sound(key) else None  # type: ignore[arg-type]
 
     def take_stream(self, key: Hashable) -> Stream | None:
         """Hand over the stream that stands at `key`, if one was left there."""
@@ -86,14 +96,24 @@ class ChunkCache:
 
     def _put(self, key: Hashable, array: np.ndarray) -> None:
         array.setflags(write=False)
+        fallen: list[tuple[Hashable, np.ndarray]] = []
         with self._lock:
             replaced = self._arrays.pop(key, None)
             self._bytes -= replaced.nbytes if replaced is not None else 0
             self._arrays[key] = array
             self._bytes += array.nbytes
             while self._bytes > self._max_bytes and len(self._arrays) > 1:
-                _, oldest = self._arrays.popitem(last=False)
-                self._bytes -= oldest.nbytes
+                fallen.append(self._arrays.popitem(last=False))
+                self._bytes -= fallen[-1][1].nbytes
+        if self._spill is not None:
+            for one, old in fallen:
+                if _is_sound(one):
+                    self._spill.put(one, old)  # type: ignore[arg-type]
+
+
+def _is_sound(key: Hashable) -> bool:
+    """Whether a key names a chunk of a node: its fingerprint and its number."""
+    return isinstance(key, tuple) and len(key) == 2 and isinstance(key[1], int)
 
 
 class ChunkedSession:

@@ -71,20 +71,38 @@ def _tables() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     )
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
 def _spread(power, around, around_db, tables, out):
-    """Add each band's power to all places, through the filters that hold at its level."""
-    loudest = tables.shape[1] - 1
+    """Add each band's power to all places, through the filters that hold at its level.
+
+    Bands are taken four at a time, so that the places are written a quarter as often.
+    """
+    bands, levels, places = tables.shape
+    flat = tables.reshape(bands * levels, places)
+    rows = np.empty(4, np.int64)
+    given = np.empty(4, np.float32)
     for f in range(power.shape[0]):
         row = out[f]
-        for b in range(power.shape[1]):
-            given = power[f, b]
-            if given < max(np.float32(INAUDIBLE_POWER), np.float32(COVERED) * around[f, b]):
-                continue
-            level = min(max(int(around_db[f, b] + np.float32(0.5)), 0), loudest)
-            weights = tables[b, level]
-            for c in range(row.size):
-                row[c] += given * weights[c]
+        held = 0
+        for b in range(bands + 3):
+            if b < bands:
+                p = power[f, b]
+                if p < max(np.float32(INAUDIBLE_POWER), np.float32(COVERED) * around[f, b]):
+                    continue
+                level = min(max(int(around_db[f, b] + np.float32(0.5)), 0), levels - 1)
+                rows[held] = b * levels + level
+                given[held] = p
+                held += 1
+            elif held:
+                rows[held] = rows[0]
+                given[held] = np.float32(0.0)
+                held += 1
+            if held == 4:
+                g0, g1, g2, g3 = given[0], given[1], given[2], given[3]
+                w0, w1, w2, w3 = flat[rows[0]], flat[rows[1]], flat[rows[2]], flat[rows[3]]
+                for c in range(places):
+                    row[c] += (g0 * w0[c] + g1 * w1[c]) + (g2 * w2[c] + g3 * w3[c])
+                held = 0
 
 
 def excitation_of(
