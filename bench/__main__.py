@@ -12,59 +12,18 @@ import time
 from datetime import date
 from pathlib import Path
 
-import numpy as np
-import pedalboard
-import pyloudnorm
-
-from bench import hearing
+from bench import ear, hearing, moves
 from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.engine import render
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
-from pondel.core.measures.levels import measure
-from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.moves.compressor import CompressorProcessor
 
 SONG_S = 60
 BLOCK = 16384
 DOCS = Path(__file__).parents[1] / "docs" / "benchmarks.md"
-
-
-def compressor() -> Row:
-    samples = noise(SONG_S)
-    turned = np.ascontiguousarray(samples.T)
-    move = Compressor(id="c", threshold_db=-30, ratio=4, attack_ms=5, release_ms=100)
-    board = pedalboard.Pedalboard([pedalboard.Compressor(-30, 4, 5, 100)])
-
-    def ours() -> None:
-        processor = CompressorProcessor(move, RATE, 2)
-        for first in range(0, samples.shape[0], BLOCK):
-            processor.process(samples[first : first + BLOCK], None)
-
-    mine, other = side_by_side(ours, lambda: board(turned, RATE, buffer_size=BLOCK))
-    return (
-        "compressor, 60 s stereo, throughput against pedalboard's",
-        f"{other / mine:.2f} x",
-        "at least 3 x",
-        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
-    )
-
-
-def loudness() -> Row:
-    samples = noise(SONG_S)
-    wide = samples.astype(np.float64)
-    meter = pyloudnorm.Meter(RATE)
-    blocks = [samples[i : i + (1 << 16)] for i in range(0, len(samples), 1 << 16)]
-    mine, other = side_by_side(
-        lambda: measure(blocks, RATE, 2), lambda: meter.integrated_loudness(wide), rounds=5
-    )
-    return (
-        "all levels (loudness, true peak, RMS, clipping), time against pyloudnorm's loudness alone",
-        f"{mine / other:.2f} x",
-        "for the record",
-        f"{mine * 1000:.0f} ms against {other * 1000:.0f} ms",
-    )
 
 
 def song(parts: int, moves: int, seconds_long: float) -> tuple[Session, ArrayMedia]:
@@ -185,7 +144,7 @@ def print_long(document: Session, folder: Path) -> None:
 
 
 def main() -> None:
-    rows = [memory(), *hearing.rows(), compressor(), loudness(), change(), growth()]
+    rows = [memory(), *hearing.rows(), *moves.rows(), change(), growth(), *ear.rows()]
     cores = len(os.sched_getaffinity(0))
     head = (
         "# Benchmarks\n\n"

@@ -9,6 +9,7 @@ from axe_playwright_python.sync_playwright import Axe
 from browser_tools import browsing, open_page, served, until
 from conftest import RATE, hits, sine
 
+from pondel.core import move_edits
 from pondel.core.document import Session
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
@@ -150,7 +151,8 @@ def test_duck_hear_undo_and_print(server, song, browser):
 def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser):
     address, jobs = server
     page, _ = open_page(browser, f"{address}/sessions/{song}/moves?part=kick&leader=tuba")
-    page.click("text=Add a compressor")
+    page.select_option("#add-kind", "compressor")
+    page.click("text=Add plain")
     page.wait_for_selector("aside h2:has-text('Compressor')")
 
     def threshold() -> float:
@@ -184,7 +186,7 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     field.press("Enter")
     page.wait_for_selector("#messages >> text=not a number in ms")
     assert field.get_attribute("aria-invalid") == "true"
-    page.click("text=Remove")
+    page.get_by_role("button", name="Remove", exact=True).click()
     page.wait_for_selector("text=No move on Kick yet")
     page.context.close()
 
@@ -286,12 +288,172 @@ def test_a_stale_window_is_told_and_shows_the_newest(server, song, browser):
     page.context.close()
 
 
+@pytest.fixture
+def own_song(server, song):
+    """A session of the same recordings that no other test changes."""
+    jobs = server[1]
+    return jobs.library.create(jobs.library.head(song).document, rate_known=True)
+
+
+def saved(page) -> None:
+    until(page, "document.querySelector('#saved').textContent === 'all saved'")
+
+
+def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    page.select_option("#add-kind", "dynamic eq")
+    page.click('[data-add="give way"]')
+    page.wait_for_selector('[data-plot="response"] .handle')
+    page.wait_for_timeout(1500)
+
+    def band():
+        return jobs.library.head(own_song).document.part("tuba").moves[-1].bands[0]
+
+    before = band()
+    grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
+    x, y = grip["x"] + grip["width"] / 2, grip["y"] + grip["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 30, y + 5, steps=4)
+    page.mouse.move(x + 60, y + 15, steps=4)
+    page.mouse.up()
+    saved(page)
+    page.wait_for_timeout(300)
+    assert band().hz > before.hz * 1.3 and band().range_db < before.range_db
+    assert page.input_value('[aria-label="Frequency, typed"]') != ""
+    dragged = band()
+    page.keyboard.press("Control+z")
+    page.wait_for_timeout(500)
+    assert band() == before, "one drag is one step of undo"
+    page.keyboard.press("Control+Shift+z")
+    page.wait_for_timeout(500)
+    assert band() == dragged
+    page.wait_for_selector('[data-plot="response"] .handle')
+    page.locator('[data-plot="response"] .handle').first.focus()
+    for key in ("ArrowLeft", "ArrowUp", "+"):
+        page.keyboard.press(key)
+        saved(page)
+        page.wait_for_timeout(250)
+    assert band().hz < dragged.hz and band().range_db > dragged.range_db and band().q > dragged.q
+    page.wait_for_selector('[data-plot="hit"] .handle')
+    page.locator('[data-plot="hit"] .handle[aria-label="Return"]').focus()
+    release = band().release_ms
+    page.keyboard.press("PageUp")
+    saved(page)
+    page.wait_for_timeout(300)
+    assert band().release_ms == pytest.approx(min(release * 1.5, 4000), rel=0.02)
+    page.wait_for_selector("#checks >> text=/wrong|release|threshold/")
+    assert errors == []
+    page.context.close()
+
+
+def test_variants_are_flipped_while_playing_and_history_is_heard(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    page.click('[aria-label="Keep this variant and go on with a copy"]')
+    page.wait_for_selector('#variants [aria-pressed="true"] >> text=B')
+    page.click("text=Duck Tuba for Kick")
+    page.wait_for_selector("#chain >> text=Compressor")
+    page.keyboard.press("v")
+    page.wait_for_selector('#variants [aria-pressed="true"] >> text=A')
+    page.wait_for_selector("text=No move on Tuba yet")
+    assert page.evaluate("pondel.player.playing")
+    page.keyboard.press("v")
+    page.wait_for_selector("#chain >> text=Compressor")
+    assert jobs.variants.of(own_song)[1].is_open
+    page.click("text=History")
+    page.wait_for_selector("#history >> text=add compressor")
+    page.locator("[data-hear-revision]").last.click()
+    until(page, "pondel.state.heardRevision > 0")
+    page.keyboard.press("Escape")
+    until(page, "pondel.state.heardRevision == null")
+    assert errors == []
+    page.context.close()
+
+
+def tab_to(page, name: str, most: int = 120) -> None:
+    """Press Tab until the focus is on what a screen reader calls by that name."""
+    named = """() => {
+      const e = document.activeElement;
+      const by = e.getAttribute('aria-labelledby');
+      const label = e.getAttribute('aria-label') || (by && document.getElementById(by)?.textContent)
+        || e.labels?.[0]?.textContent || e.textContent;
+      return (label || '').trim();
+    }"""
+    for _ in range(most):
+        if page.evaluate(named).startswith(name):
+            return
+        page.keyboard.press("Tab")
+    raise AssertionError(f"Tab never came to {name!r}")
+
+
+def test_a_keyed_multiband_duck_from_nothing_by_keys_alone(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/lanes?leader=kick&yielder=tuba")
+    page.keyboard.press("3")
+    page.wait_for_selector("h1:has-text('Tuba')")
+    tab_to(page, "Kind of move")
+    page.keyboard.type("Multiband")
+    tab_to(page, "Add plain")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#chain >> text=Multiband compressor")
+
+    def move():
+        return jobs.library.head(own_song).document.part("tuba").moves[-1]
+
+    page.locator("main").focus()
+    tab_to(page, "Key")
+    page.keyboard.type("Kick")
+    page.wait_for_timeout(700)
+    assert move().key.source == "kick"
+    page.locator("main").focus()
+    tab_to(page, "Crossover 1")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("96 Hz")
+    page.keyboard.press("Enter")
+    saved(page)
+    page.wait_for_timeout(300)
+    assert move().crossovers_hz == [96]
+    page.locator("main").focus()
+    tab_to(page, "Threshold")
+    for _ in range(8):
+        page.keyboard.press("PageDown")
+        page.wait_for_timeout(30)
+    saved(page)
+    page.wait_for_timeout(300)
+    assert move().bands[0].threshold_db == -70
+    page.keyboard.press("Delete")
+    saved(page)
+    page.wait_for_timeout(300)
+    assert move().bands[0].threshold_db == -30
+    until(page, "/dB/.test(document.querySelector('[data-fact=most]').textContent)")
+    most = page.text_content('[data-fact="most"]')
+    assert float(most.replace("−", "").split()[0]) > 3
+    page.locator("main").focus()
+    tab_to(page, "Multiband compressor")
+    page.keyboard.press("Alt+ArrowUp")
+    page.locator("main").focus()
+    tab_to(page, "Remove")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("text=No move on Tuba yet")
+    assert errors == []
+    page.context.close()
+
+
 @pytest.mark.parametrize("sheet", ["light", "dark"])
 def test_no_screen_breaks_an_accessibility_rule(server, song, browser, sheet):
     address, jobs = server
     empty = jobs.library.create(Session(name=f"Empty {sheet}"))
     paths = ["/sessions", f"/sessions/{empty}/intake", f"/sessions/{empty}/lanes"]
     paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
+    with_moves = jobs.library.create(jobs.library.head(song).document, rate_known=True)
+    document = jobs.library.head(with_moves).document
+    for kind in ("multiband", "drawn duck", "eq"):
+        jobs.library.edit(with_moves, None, move_edits.add_move(document, "tuba", {"kind": kind}))
+    paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n}" for n in (1, 2, 3)]
     paths += [f"/sessions/{song}/moves?part=tuba", "/sessions/nowhere/lanes"]
     for path in paths:
         page, _ = open_page(browser, address + path, color_scheme=sheet)

@@ -1,4 +1,4 @@
-"""Draws the plots of docs/hearing.md: the model's curves against published points.
+"""Draws the plots of docs/hearing.md and docs/moves.md, against published points where there are some.
 
 make docs-plots
 """
@@ -19,14 +19,19 @@ import iso226  # noqa: E402
 from hearing_tools import band, loudness, share, steady_excitation, tone  # noqa: E402
 from test_hearing_agreement import CRITICAL_RATIOS_DB  # noqa: E402
 
+from pondel.core.dsp import matched  # noqa: E402
+from pondel.core.dsp.crossover import band_sections  # noqa: E402
+from pondel.core.dsp.matched import response  # noqa: E402
 from pondel.core.hearing.ear import constants, quiet_excitation_db  # noqa: E402
 from pondel.core.hearing.loudness import partial_loudness, total_sone  # noqa: E402
 from pondel.core.hearing.scale import PLACES_HZ, erb_hz  # noqa: E402
+from pondel.core.moves import compressor, drawn_duck, dynamic_eq, spectral_duck  # noqa: E402
 
 mpl.use("svg")
 from matplotlib import pyplot as plt  # noqa: E402
 
-OUT = ROOT / "docs" / "hearing"
+HEARING = ROOT / "docs" / "hearing"
+MOVES = ROOT / "docs" / "moves"
 INKS = ["#2b4a8f", "#a84a20", "#1d6a6e", "#763c76", "#9a2136"]
 MARKS_HZ = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10000]
 
@@ -48,8 +53,8 @@ def hertz(axes) -> None:
     axes.minorticks_off()
 
 
-def keep(figure, name: str) -> None:
-    figure.savefig(OUT / f"{name}.svg", metadata={"Date": None})
+def keep(figure, name: str, folder: Path = HEARING) -> None:
+    figure.savefig(folder / f"{name}.svg", metadata={"Date": None})
     plt.close(figure)
     print(f"{name}.svg")
 
@@ -162,10 +167,80 @@ def shares() -> None:
     keep(figure, "hidden-share")
 
 
+def responses(
+    title: str, name: str, curves: dict[str, np.ndarray], hz: np.ndarray, points=None
+) -> None:
+    figure, axes = sheet(title, "Hz", "dB")
+    for ink, (label, levels) in zip(INKS, curves.items(), strict=False):
+        axes.plot(hz, levels, color=ink, label=label)
+    if points is not None:
+        axes.plot(*points, "o", color=INKS[1], markersize=3.5, label="analogue prototype")
+    hertz(axes)
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, name, MOVES)
+
+
+def db(values: np.ndarray) -> np.ndarray:
+    return 20 * np.log10(np.maximum(np.abs(values), 1e-4))
+
+
+def moves() -> None:
+    rate, hz = 44100, np.geomspace(20, 20000, 500)
+    w = 2 * np.pi * hz / rate
+    curves, at, level = {}, [], []
+    for shape, centre, gain, q in (
+        ("bell", 15000, 9, 1.0),
+        ("bell", 100, -9, 2.0),
+        ("high shelf", 9000, -6, 0.7),
+    ):
+        curves[f"{shape} {centre} Hz"] = db(response(matched.sections(shape, centre, gain, q, rate), w))
+        some = hz[::25]
+        at += some.tolist()
+        level += db(matched.prototype(shape, some, centre, gain, q)).tolist()
+    responses("EQ at 44.1 kHz against its analogue prototype", "eq", curves, hz, (at, level))
+    band = dynamic_eq.band_pass(300, 1.4, rate)
+    weight = response(band, w)
+    curves = {f"{gain} dB": db(1 + (10 ** (gain / 20) - 1) * weight) for gain in (-3, -6, -9, -12)}
+    responses("A dynamic bell at 300 Hz, Q 1.4, on its way down", "dynamic-eq", curves, hz)
+    parts = [response(sos, w) for sos in band_sections([96, 1200], rate)]
+    curves = {f"band {n + 1}": db(part) for n, part in enumerate(parts)} | {"sum": db(sum(parts))}
+    responses("Three bands and their sum", "multiband", curves, hz)
+    total = np.ones_like(w, complex)
+    _, rows, shares_of = spectral_duck.bank(200, 4000, 0.5, rate)
+    for row, share_of in zip(rows, shares_of, strict=True):
+        total = total * (1 + (10 ** (-12 * share_of / 20) - 1) * response(row[None], w))
+    responses(
+        "Spectral duck, 200 Hz to 4 kHz, all bands down by 12 dB",
+        "spectral-duck",
+        {"gain": db(total)},
+        hz,
+    )
+    curves = {
+        "gains 2.4 dB": db(response(matched.sections("bell", 700, 2.4, 1.2, rate), w)),
+        "gives 3.6 dB": db(response(matched.sections("bell", 700, -3.6, 1.2, rate), w)),
+    }
+    responses(
+        "Complementary EQ at 700 Hz, 6 dB between both, share 40 %", "complementary-eq", curves, hz
+    )
+    figure, axes = sheet("Static curves, threshold -30 dB", "level, dB", "output, dB")
+    levels = np.arange(-60.0, 1.0)
+    for ink, (ratio, knee) in zip(INKS, ((2, 0), (4, 6), (np.inf, 12)), strict=False):
+        out = levels - compressor.static_reduction_db(levels, -30, ratio, knee, 60)
+        axes.plot(levels, out, color=ink, label=f"{ratio:g}:1, knee {knee} dB")
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "compressor", MOVES)
+    figure, axes = sheet("Drawn duck: the curve it begins with, 8 dB", "share of the length", "dB")
+    axes.plot(
+        np.linspace(0, 1, 500), -8 * drawn_duck.curve(drawn_duck._first_points(), 500), color=INKS[0]
+    )
+    keep(figure, "drawn-duck", MOVES)
+
+
 def main() -> None:
-    OUT.mkdir(parents=True, exist_ok=True)
+    HEARING.mkdir(parents=True, exist_ok=True)
+    MOVES.mkdir(parents=True, exist_ok=True)
     mpl.rcParams["svg.hashsalt"] = "pondel"
-    for plot in (equal_loudness, growth, critical_ratios, spread, masked_thresholds, shares):
+    for plot in (equal_loudness, growth, critical_ratios, spread, masked_thresholds, shares, moves):
         plot()
 
 

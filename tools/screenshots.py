@@ -25,20 +25,27 @@ from pondel.store.library import Library  # noqa: E402
 OUT = ROOT / "docs" / "screenshots"
 LOOP = "start_s=18.4615&end_s=27.6923"
 VIEWS = {
-    "moves": ("moves?part=tuba&leader=bass-drum", "light"),
-    "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light"),
-    "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark"),
-    "proof": (f"proof?{LOOP}", "light"),
-    "intake": ("intake", "light"),
-    "hand-off": ("hand-off", "light"),
+    "moves": ("moves?part=tuba&leader=bass-drum", "light", "multiband"),
+    "drawn-duck": ("moves?part=tuba&leader=bass-drum", "light", "drawn duck"),
+    "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light", None),
+    "lanes-pair": ("lanes?leader=marimba&yielder=accordion", "light", "pair"),
+    "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark", None),
+    "proof": (f"proof?{LOOP}", "light", None),
+    "intake": ("intake", "light", None),
+    "hand-off": ("hand-off", "light", None),
 }
 
 
-def duck(page: Page) -> None:
-    """Set up the duck as a user would."""
-    page.click("aside >> text=Duck Tuba for Bass drum")
-    page.wait_for_selector("text=Why it began like this")
-    page.wait_for_timeout(1500)
+def prepare(page: Page, what: str | None) -> None:
+    """Set up what the picture shows as a user would."""
+    if what == "pair":
+        page.check("text=the pair", force=True)
+        page.wait_for_selector("#pair-facts >> text=Together", timeout=60_000)
+    elif what is not None:
+        page.select_option("#add-kind", what)
+        page.click('[data-add="give way"]')
+        page.wait_for_selector("text=Why it began like this")
+    page.wait_for_timeout(4000)
 
 
 def main() -> None:
@@ -50,13 +57,12 @@ def main() -> None:
         copy = Path(folder) / "data"
         shutil.copytree(ROOT / "data", copy)
         with served(copy) as (address, _), browsing() as browser:
-            for name, (path, sheet) in VIEWS.items():
+            for name, (path, sheet, what) in VIEWS.items():
                 page, errors = open_page(
                     browser, f"{address}/sessions/lantern-parade/{path}", color_scheme=sheet
                 )
                 page.wait_for_timeout(1500)
-                if name == "moves":
-                    duck(page)
+                prepare(page, what)
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"{name}.png", *errors)
                 page.context.close()

@@ -120,16 +120,29 @@ def _chosen_move(pair: Pair | None) -> Any:
     return moves.get(wanted or "", pair.yielder.moves[-1])
 
 
-def _asked_move(document: Session) -> tuple[Any, Any]:
-    part = document.part(request.args.get("part", ""))
-    return part, move_of(part, request.args.get("move", ""))
+GONE = {"gone": True}
+"""The answer about a move that an undo has just taken away: its picture goes with it."""
+
+
+def _asked_move(document: Session) -> tuple[Any, Any] | None:
+    """The part and move of the address, None when they are not, or no longer, there."""
+    part_id, move_id = request.args.get("part", ""), request.args.get("move", "")
+    if not document.has_part(part_id):
+        return None
+    part = document.part(part_id)
+    if all(move.id != move_id for move in part.moves):
+        return None
+    return part, move_of(part, move_id)
 
 
 @blueprint.get("/moves/response")
 def response(session_id: str):
     """A move over frequency: what stands still, what moves with which trace, and handles."""
     document = asked_revision(session_id).document
-    _, move = _asked_move(document)
+    asked = _asked_move(document)
+    if asked is None:
+        return GONE
+    _, move = asked
     hz = axis_hz()
     found = response_of(move, hz, document.rate)
     return {
@@ -152,7 +165,10 @@ def _complex(values: np.ndarray) -> dict[str, list[float]]:
 def hit(session_id: str):
     """One hit of the leader, averaged: both parts' envelopes and the move's gain, with its spread."""
     document = asked_revision(session_id).document
-    part, move = _asked_move(document)
+    asked = _asked_move(document)
+    if asked is None:
+        return GONE
+    part, move = asked
     leader_id = request.args.get("leader", "")
     stretch = asked_stretch(document)
     now, untreated = desk().now(document), desk().untreated(document)
@@ -199,7 +215,10 @@ def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
 def live(session_id: str):
     """Spectra of leader and part over the loop and the traces that move with the sound."""
     document = asked_revision(session_id).document
-    part, move = _asked_move(document)
+    asked = _asked_move(document)
+    if asked is None:
+        return GONE
+    part, move = asked
     stretch = asked_stretch(document)
     now, untreated = desk().now(document), desk().untreated(document)
     leader_id = request.args.get("leader", "")
@@ -230,7 +249,10 @@ def live(session_id: str):
 def checks(session_id: str):
     """What is wrong with a move in the loop, in words, with buttons that mend it; a fragment."""
     document = asked_revision(session_id).document
-    part, move = _asked_move(document)
+    asked = _asked_move(document)
+    if asked is None:
+        return "", 204
+    part, move = asked
     stretch = asked_stretch(document)
     try:
         findings = take_turn(

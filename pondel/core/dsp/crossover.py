@@ -43,16 +43,29 @@ def band_sections(crossovers_hz: list[float], rate: int) -> list[np.ndarray]:
 
 
 class Crossover:
-    """Splits a signal into bands, with minimum phase and no latency."""
+    """Splits a signal into bands, with minimum phase and no latency.
+
+    What lies above a crossover goes on to the next one, so that no filter runs twice.
+    """
 
     latency = 0
 
     def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
-        self._bands = [Cascade(sos, channels) for sos in band_sections(crossovers_hz, rate)]
+        parts = [_sides(hz, rate) for hz in crossovers_hz]
+        later = [[all_pass for _, _, all_pass in parts[n + 1 :]] for n in range(len(parts))]
+        self._lows = [
+            Cascade(np.concatenate([low, *rest]), channels)
+            for (low, _, _), rest in zip(parts, later, strict=True)
+        ]
+        self._highs = [Cascade(high, channels) for _, high, _ in parts]
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""
-        return [band.process(block) for band in self._bands]
+        bands = []
+        for low, high in zip(self._lows, self._highs, strict=True):
+            bands.append(low.process(block))
+            block = high.process(block)
+        return [*bands, block]
 
 
 def linear_kernels(crossovers_hz: list[float], rate: int) -> np.ndarray:

@@ -140,7 +140,7 @@ class Placed:
         alike = placement == "both" or (channels == 1 and placement in ("middle", "left"))
         self._channel = {"middle": 0, "sides": 1, "left": 0, "right": 1}.get(placement, 0)
         self._folded = placement in ("middle", "sides")
-        self._alike = alike
+        self.alike = alike
         self._idle = channels == 1 and not alike
         self._cascade = Cascade(sos, channels if alike else 1)
 
@@ -148,7 +148,7 @@ class Placed:
         """Treat float32 (frames, channels)."""
         if self._idle:
             return block
-        if self._alike:
+        if self.alike:
             return self._cascade.process(block)
         half = np.float32(0.5)
         left, right = block[:, :1], block[:, 1:]
@@ -172,11 +172,14 @@ class EqProcessor:
             Placed(np.concatenate([sos for _, sos in group]), placement, channels)
             for placement, group in groupby(live, key=lambda one: one[0])
         ]
+        # A cascade on all channels keeps out what is not a number by itself.
+        self._cleans = bool(self._stages) and all(stage.alike for stage in self._stages)
         matched = matching_db(move.bands, rate) if move.level_match else 0.0
         self._gain = np.float32(to_amplitude(move.output_db - matched))
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        block = finite(block)
+        if not self._cleans:
+            block = finite(block)
         for stage in self._stages:
             block = stage.process(block)
         return block * self._gain if self._gain != 1.0 else block

@@ -13,11 +13,15 @@ import numpy as np
 from scipy.signal import butter
 
 from pondel.core.dsp.crossover import band_sections
-from pondel.core.dsp.matched import response, sections
+from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.matched import response
 from pondel.core.moves.complementary_eq import _moves, _moving, _still, gain_db
 from pondel.core.moves.dynamic_eq import band_pass
 from pondel.core.moves.eq import band_sections as eq_sections
 from pondel.core.moves.spectral_duck import WIDTHS, bank
+
+WHOLE = ("compressor", "gate", "tail trim")
+"""Moves with one moving gain for all frequencies."""
 
 
 @dataclass(frozen=True)
@@ -65,7 +69,10 @@ def response_of(move: Any, hz: np.ndarray, rate: int) -> Response:
     }.get(move.kind)
     if drawn is not None:
         return drawn(move, w, rate)
-    return Response(np.ones(w.size, complex), [("", np.ones(w.size, complex))])
+    flat = np.ones(w.size, complex)
+    if move.kind == "level":
+        return Response(flat * to_amplitude(move.gain_db))
+    return Response(flat, [("", flat)] if move.kind in WHOLE else [])
 
 
 def _eq(move: Any, w: np.ndarray, rate: int) -> Response:
@@ -185,16 +192,3 @@ def _width(move: Any, w: np.ndarray, rate: int) -> Response:
     if move.mono_below_hz is None:
         return Response(still)
     return Response(still, [], [Handle("mono below", move.mono_below_hz, "mono_below_hz")])
-
-
-def tied_share_db(move: Any, hz: np.ndarray, rate: int, side: str) -> np.ndarray:
-    """What a complementary EQ does on a side at rest, in dB, for the faint curve of the other part."""
-    total = np.zeros(hz.size)
-    w = 2.0 * np.pi * np.minimum(hz, 0.49 * rate) / rate
-    for band in move.bands:
-        gain = gain_db(band, side)
-        if band.on and gain:
-            q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
-            sos = sections(band.shape, band.hz, gain, q, rate)
-            total += 20.0 * np.log10(np.maximum(np.abs(response(sos, w)), 1e-9))
-    return total

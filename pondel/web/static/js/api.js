@@ -67,6 +67,7 @@ export async function getJSON(url, signal = undefined) {
   const headers = { Accept: "application/json" };
   for (let tries = 0; ; tries++) {
     const body = await (await checked(await reach(url, { signal, headers }))).json();
+    if (body.gone) throw new DOMException("what this was about is gone", "AbortError");
     if (!body.superseded) return body;
     // A question that was given up here may have come after this one there.
     if (signal?.aborted || tries > 5) throw new DOMException("a newer question came first", "AbortError");

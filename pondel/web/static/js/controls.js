@@ -222,6 +222,6 @@ export function wire(root) {
   }
   for (const field of root.querySelectorAll("[data-text]")) {
     field.onchange = () => simple(field, field.value, ({ words }) => words && (field.value = words));
-    field.onkeydown = (event) => event.key === "Enter" && field.blur();
+    field.addEventListener("keydown", (event) => event.key === "Enter" && field.blur());
   }
 }

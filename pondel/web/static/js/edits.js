@@ -31,7 +31,7 @@ async function send() {
       const body = { ...one.operation, base: facts.revision, gesture: one.gesture, listen: wanted() };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
-      if (one.operation.op === "set move" && answer.said) tell("value", { field: one.operation.field, ...answer.said });
+      if (one.operation.op === "set move" && answer.said && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.said });
       tell("changed", { sound: answer.sound });
       one.done(answer.said ?? {});
     } catch (error) {

@@ -28,31 +28,35 @@ export function handle(svg, { x, y, label, words, line = null, moved, stepped, b
   group.append(draw("rect", { x: x - 5.5, y: y - 7.5, width: 11, height: 15, class: "handle-grip" }));
   group.append(draw("title", {}, `${label}: ${words}`));
   let gesture = null;
-  group.addEventListener("pointerdown", (event) => {
-    if (event.button) return;
-    event.stopPropagation();
-    group.setPointerCapture(event.pointerId);
-    gesture = freshGesture();
-    group.focus();
-    held?.(true);
-  });
-  group.addEventListener("pointermove", (event) => {
-    if (gesture) send(moved(event), gesture);
-  });
+  // The picture is drawn anew while a handle is held, so the window keeps hold of the pointer.
+  const move = (event) => send(moved(event), gesture);
   const finish = () => {
+    window.removeEventListener("pointermove", move);
+    window.removeEventListener("pointerup", finish);
+    window.removeEventListener("keydown", escape, true);
     if (gesture) held?.(false);
     gesture = null;
   };
-  group.addEventListener("pointerup", finish);
-  group.addEventListener("pointercancel", finish);
+  const escape = (event) => {
+    if (event.key !== "Escape") return;
+    event.stopPropagation();
+    send(back, gesture);
+    finish();
+  };
+  group.addEventListener("pointerdown", (event) => {
+    if (event.button) return;
+    event.preventDefault();
+    event.stopPropagation();
+    gesture = freshGesture();
+    group.focus();
+    held?.(true);
+    window.addEventListener("pointermove", move);
+    window.addEventListener("pointerup", finish);
+    window.addEventListener("keydown", escape, true);
+  });
   let keyGesture = null;
   group.addEventListener("focus", () => (keyGesture = freshGesture()));
   group.addEventListener("keydown", (event) => {
-    if (event.key === "Escape" && gesture) {
-      send(back, gesture);
-      finish();
-      return;
-    }
     const values = stepped(event.key, event);
     if (!values) return;
     event.preventDefault();

@@ -1,7 +1,7 @@
 // Files on their way to the server, each with its own progress.
-import { getJSON, upload } from "./api.js";
-import { learn, state, tell } from "./state.js";
-import { reload } from "./stage.js";
+import { upload } from "./api.js";
+import { state, tell } from "./state.js";
+import { relearn, reload } from "./stage.js";
 
 const AT_ONCE = 2;
 const queue = [];
@@ -70,7 +70,6 @@ async function next() {
 /** Show what has arrived, keeping the messages of refused uploads. */
 async function refresh() {
   const refused = [...(document.getElementById("uploads")?.children ?? [])];
-  learn(await getJSON(`/sessions/${state.facts.id}/facts`));
   await reload();
   document.getElementById("uploads")?.append(...refused);
 }
@@ -125,9 +124,6 @@ export function wire(root) {
     take(await dropped(event.dataTransfer), url);
   };
   if (state.facts.parts.length !== root.querySelectorAll(".intake-table tbody tr").length) {
-    getJSON(`/sessions/${state.facts.id}/facts`).then((facts) => {
-      learn(facts);
-      tell("changed", {});
-    });
+    relearn().then(() => tell("changed", {}));
   }
 }

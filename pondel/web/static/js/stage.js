@@ -21,9 +21,16 @@ export async function go(url, { push = true } = {}) {
   markSpine();
 }
 
+/** Learn how the session is now, unless an edit's answer told something newer meanwhile. */
+export async function relearn() {
+  const { revision } = state.facts;
+  const facts = await getJSON(`/sessions/${state.facts.id}/facts`);
+  if (state.facts.revision === revision) learn(facts);
+}
+
 /** Show the screen again, as the session is now. */
 export async function reload() {
-  learn(await getJSON(`/sessions/${state.facts.id}/facts`));
+  await relearn();
   const focused = document.activeElement?.getAttribute("aria-label");
   await go(location.href, { push: false });
   if (focused) document.querySelector(`[aria-label="${CSS.escape(focused)}"]`)?.focus();

@@ -1,0 +1,166 @@
+"""The Moves screen without a browser: every kind of move, its pictures, its checks, right of way."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import hits, sine
+from web_tools import RATE, Caller, audio, jobs_of
+
+from pondel.core.document import Session
+from pondel.core.moves import KINDS
+from pondel.web import create_app
+
+LOOP = "start_s=0&end_s=6&leader=kick&yielder=tuba"
+
+
+@pytest.fixture
+def app(tmp_path):
+    return create_app(tmp_path, immediate=True, testing=True)
+
+
+@pytest.fixture
+def caller(app):
+    return Caller(app.test_client())
+
+
+@pytest.fixture
+def song(app, caller):
+    session_id = jobs_of(app).library.create(Session(name="Song"))
+    tuba = np.hstack([sine(62, 6) + 0.3 * sine(700, 6), sine(110, 6)])
+    caller.upload(session_id, ("kick.wav", audio(hits(6.0))), ("tuba.wav", audio(tuba)))
+    return session_id
+
+
+def head(app, song):
+    return jobs_of(app).library.head(song).document
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("op", ["give way", "add move"])
+def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, op):
+    answer = caller.edit(song, op=op, part="tuba", leader="kick", kind=kind)
+    if kind == "complementary eq" and op == "add move":
+        assert answer.status_code == 400
+        return
+    assert answer.status_code == 200, answer.text
+    move = head(app, song).part("tuba").moves[-1]
+    assert move.kind == kind
+    if op == "give way" and kind not in ("level", "width"):
+        assert answer.json["said"]["reasons"]
+        assert answer.json["added"] == {"part": "tuba", "move": move.id}
+    page = caller.client.get(f"/sessions/{song}/moves?part=tuba&move={move.id}")
+    assert page.status_code == 200 and KINDS[kind].title in page.text
+    query = f"part=tuba&move={move.id}&{LOOP}"
+    response = caller.client.get(f"/sessions/{song}/moves/response?{query}").json
+    assert len(response["still_db"]) == len(response["hz"])
+    for band in response["bands"]:
+        assert len(band["weight"]["re"]) == len(response["hz"])
+    live = caller.client.get(f"/sessions/{song}/moves/live?{query}").json
+    assert len(live["before"]) == len(live["after"]) == len(response["hz"])
+    for band in response["bands"]:
+        assert band["trace"] in live["traces"]
+    hit = caller.client.get(f"/sessions/{song}/moves/hit?{query}").json
+    assert hit["hits"] == 12 and len(hit["leader"]["mean"]) == len(hit["after"]["mean"])
+    assert caller.client.get(f"/sessions/{song}/moves/checks?{query}").status_code == 200
+    wanted = {"hear": "mix", "parts": [], "state": "after"}
+    heard = caller.edit(song, op="set part", part="tuba", field="fader_db", value=-1, listen=wanted)
+    sound = caller.client.get(f"/sound/{heard.json['sound']['hash']}/3")
+    assert np.isfinite(np.frombuffer(sound.data, "<f4")).all()
+
+
+def test_the_response_of_a_band_and_its_handle_agree(app, caller, song):
+    caller.edit(song, op="add move", part="tuba", kind="eq")
+    move = head(app, song).part("tuba").moves[0]
+    for field, value in (("bands.0.hz", "500 Hz"), ("bands.0.gain_db", "-8 dB"), ("bands.0.q", 2)):
+        said = caller.edit(song, op="set move", part="tuba", move=move.id, field=field, value=value)
+        assert said.status_code == 200
+    found = caller.client.get(f"/sessions/{song}/moves/response?part=tuba&move={move.id}").json
+    handle = found["handles"][0]
+    assert (handle["hz"], handle["db"], handle["q"]) == (500, -8, 2)
+    at = int(np.argmin(np.abs(np.array(found["hz"]) - 500)))
+    assert found["still_db"][at] == pytest.approx(-8, abs=0.1)
+
+
+def test_a_faulty_move_is_explained_and_mended_by_its_button(app, caller, song):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="compressor")
+    move = head(app, song).part("tuba").moves[0]
+    caller.edit(song, op="set move", part="tuba", move=move.id, field="threshold_db", value=0)
+    page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text
+    assert "never crosses the threshold" in page
+    import html
+    import json
+    import re
+
+    fix = json.loads(html.unescape(re.search(r"data-do='([^']+)'", page)[1]))
+    assert caller.edit(song, **fix).status_code == 200
+    page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text
+    assert "never crosses" not in page
+
+
+def test_right_of_way_lays_the_usual_move_on_who_gives_way(app, caller, song):
+    caller.edit(song, op="decide", leads="kick", gives_way="tuba", low_hz=40, high_hz=110)
+    zone = head(app, song).zones[0].id
+    answer = caller.edit(song, op="right of way", zone=zone)
+    assert answer.status_code == 200, answer.text
+    move = head(app, song).part("tuba").moves[0]
+    assert move.kind == "multiband" and move.key.source == "kick"
+    swapped = caller.edit(song, op="swap", leader="kick", part="tuba")
+    assert swapped.status_code == 200
+    assert head(app, song).zones[0].leads == "tuba"
+    assert head(app, song).part("kick").moves[0].key.source == "tuba"
+    assert caller.edit(song, op="right of way", zone="nowhere").status_code == 400
+
+
+def test_a_drawn_duck_follows_corrected_hits(app, caller, song):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="drawn duck")
+    assert len(head(app, song).part("tuba").moves[0].hits_s) == 12
+    caller.edit(song, op="toggle hit", part="kick", at_s=0.35)
+    assert len(head(app, song).part("tuba").moves[0].hits_s) == 13
+    move = head(app, song).part("tuba").moves[0].id
+    caller.edit(song, op="set move", part="tuba", move=move, field="hits_of", value="tuba")
+    assert head(app, song).part("tuba").moves[0].hits_of == "tuba"
+    bad = caller.edit(song, op="set move", part="tuba", move=move, field="hits_of", value="gone")
+    assert bad.status_code == 400
+
+
+def test_variants_and_history_by_address(app, caller, song):
+    first = caller.client.get(f"/sessions/{song}/facts").json["revision"]
+    kept = caller.post(f"/sessions/{song}/variants", json={}).json["session"]
+    assert [v["name"] for v in kept["variants"]] == ["A", "B"]
+    caller.edit(song, op="set part", part="tuba", field="fader_db", value=-6)
+    opened = caller.post(f"/sessions/{song}/variants/A", json={}).json["session"]
+    assert opened["revision"] == first
+    second = caller.client.get(f"/sessions/{song}/match?hear=mix&start_s=0&end_s=4").json
+    query = f"match?hear=mix&start_s=0&end_s=4&reference={first + 1}"
+    other = caller.client.get(f"/sessions/{song}/{query}").json
+    assert second["gain_db"] == 0 and other["gain_db"] > 0.5
+    assert caller.post(f"/sessions/{song}/variants/Z", json={}).status_code == 404
+    page = caller.client.get(f"/sessions/{song}/history").text
+    assert "Created" in page and "Bring in Kick" in page
+    back = caller.post(f"/sessions/{song}/history/{first - 1}", json={})
+    assert len(back.json["session"]["parts"]) == 1
+    heard = caller.client.get(f"/sessions/{song}/listen?hear=mix&revision={first}")
+    assert heard.status_code == 200 and heard.json["rate"] == RATE
+
+
+def test_nonsense_edits_of_moves_are_refused_in_words(app, caller, song):
+    caller.edit(song, op="add move", part="tuba", kind="eq")
+    bad = [
+        {"op": "add item", "part": "tuba", "move": "m1", "list": "bands", "values": {"hz": "x"}},
+        {"op": "add item", "part": "tuba", "move": "m1", "list": "bands", "values": 3},
+        {"op": "remove item", "part": "tuba", "move": "m1", "list": "bands", "index": "0"},
+        {"op": "split band", "part": "tuba", "move": "m1", "hz": "low"},
+        {"op": "join bands", "part": "tuba", "move": "m1", "index": 0},
+        {"op": "reorder move", "part": "tuba", "move": "m1", "to": None},
+        {"op": "copy moves", "part": "tuba", "to": []},
+        {"op": "swap", "leader": "nobody", "part": "tuba"},
+        {"op": "give way", "part": "tuba", "leader": "tuba"},
+        {"op": "give way", "part": "tuba", "leader": "kick", "kind": "magic"},
+        {"op": "set move", "part": "tuba", "move": "m1", "field": "bands.0.hz", "value": [1]},
+        {"op": "set move", "part": "tuba", "move": "m1", "field": "bands", "value": "all"},
+    ]
+    for body in bad:
+        answer = caller.edit(song, **body)
+        assert answer.status_code in (400, 404), body
+        assert answer.json["message"]
