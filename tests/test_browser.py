@@ -348,6 +348,46 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
     page.context.close()
 
 
+def test_moves_change_places_by_keys_and_bands_are_heard_alone(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    for kind in ("eq", "multiband"):
+        page.select_option("#add-kind", kind)
+        page.click('[data-add="add move"]')
+        page.wait_for_selector(f"#chain li:nth-child({1 if kind == 'eq' else 2})")
+        page.wait_for_timeout(500)
+
+    def chain():
+        return [m.kind for m in jobs.library.head(own_song).document.part("tuba").moves]
+
+    assert chain() == ["eq", "multiband"]
+    page.locator("#chain li:nth-child(2) a").focus()
+    page.keyboard.press("Alt+ArrowUp")
+    until(page, "document.querySelector('#chain li').textContent.includes('Multiband')")
+    assert chain() == ["multiband", "eq"]
+    page.click("#chain >> text=Multiband compressor")
+    page.wait_for_selector("aside h2:has-text('Multiband')")
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    before = page.evaluate("pondel.player.layer.sound.hash")
+    page.check("text=Hear alone", force=True)
+    until(page, f"pondel.player.layer.sound.hash !== '{before}'")
+    assert jobs.library.head(own_song).document.part("tuba").moves[0].bands[0].solo
+    page.uncheck("text=Hear alone", force=True)
+    page.click("#chain >> text=EQ")
+    page.wait_for_selector('[data-plot="response"] .handle')
+    page.wait_for_timeout(1500)
+    page.check("#solo-held", force=True)
+    grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
+    page.mouse.move(grip["x"] + 5, grip["y"] + 8)
+    page.mouse.down()
+    until(page, "pondel.state.hear === 'zone'")
+    page.mouse.up()
+    until(page, "pondel.state.hear === 'mix'")
+    assert errors == []
+    page.context.close()
+
+
 def test_variants_are_flipped_while_playing_and_history_is_heard(server, own_song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")

@@ -12,6 +12,7 @@ from pondel import demo
 from pondel.core import move_edits
 from pondel.core.advice.fights import ranked
 from pondel.core.hearing.table import Scope
+from pondel.core.measures.hits import Hits
 from pondel.demo.session import ensure_demo
 from pondel.demo.synth import PLAYERS, perform
 from pondel.jobs.desk import Desk
@@ -43,6 +44,18 @@ def test_stems_are_24_bit_at_48_khz_and_the_same_every_time(stems):
         again = np.round(perform(name, notes[name], seconds) * 2**23).astype(np.int64)
         played = np.round(soundfile.read(stems / f"{name}.wav", always_2d=True)[0] * 2**23)
         assert np.array_equal(played.astype(np.int64), again)
+
+
+@pytest.mark.parametrize("name", ["Bass drum", "Side drum"])
+def test_hits_of_the_drums_are_those_of_the_score(stems, name):
+    notes, *_ = demo.score()
+    samples, rate = soundfile.read(stems / f"{name}.wav", dtype="float32", always_2d=True)
+    finder = Hits(rate)
+    finder.write(samples)
+    found = finder.times_s()
+    played = np.unique([note.start_s for note in notes[name]])
+    assert found.size == played.size
+    assert np.abs(found - played).max() < 0.005
 
 
 def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):

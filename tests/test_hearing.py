@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from conftest import RATE
+from conftest import RATE, session_of
 from hearing_tools import band, share, tone
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pondel.core.audio.media import ArrayMedia
+from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
 from pondel.core.hearing.loudness import partial_loudness, short_term
@@ -215,6 +217,31 @@ def test_three_parts_apart_and_together_in_a_table():
     assert all(part.hidden_share < 0.2 for part in apart.parts().values())
     together, _ = table_of(*(band(500, 1000, -30, seed) for seed in (1, 2, 3)))
     assert all(part.hidden_share > 0.6 for part in together.parts().values())
+
+
+@pytest.mark.parametrize(
+    ("edges", "least", "most"),
+    [
+        ([(100, 200), (800, 1600), (6400, 12800)], 0.0, 0.2),
+        ([(500, 1000), (500, 1000), (500, 1000)], 0.6, 1.0),
+    ],
+    ids=["two octaves apart", "in one octave"],
+)
+def test_a_session_of_three_parts(edges, least, most):
+    ids = "abc"
+    media = ArrayMedia(
+        {
+            i: band(*edge, -30, n, 3).repeat(2, axis=1)
+            for n, (i, edge) in enumerate(zip(ids, edges, strict=True))
+        }
+    )
+    session = session_of(*({"id": i} for i in ids))
+    chunked = ChunkedSession(session, media, ChunkCache())
+    powers = np.stack([chunked.in_the_mix(i, 0, 3 * RATE).power for i in ids])
+    maker = TableMaker(list(ids))
+    maker.add(0, powers, np.zeros(powers.shape[:2], bool))
+    for part in maker.table().parts().values():
+        assert least <= part.hidden_share <= most
 
 
 def test_a_silent_part_hides_nothing_and_has_no_share():

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-TILE = 512
+TILE = 1024
 LOUDEST = 1e6
 
 
@@ -82,6 +82,22 @@ def _two_by_two(first, second, size, sos, other_sos, states, other_states):
     other_states[1, 0], other_states[1, 1] = _still(q1), _still(q2)
 
 
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+def _open_pair(given, left, right):
+    flat = given.ravel()
+    for i in range(given.shape[0]):
+        x, u = np.float64(flat[2 * i]), np.float64(flat[2 * i + 1])
+        left[i] = x if abs(x) < LOUDEST else 0.0
+        right[i] = u if abs(u) < LOUDEST else 0.0
+
+
+@njit(nogil=True, cache=True, error_model="numpy")
+def _close_pair(left, right, taken):
+    for i in range(taken.shape[0]):
+        taken[i, 0] = left[i]
+        taken[i, 1] = right[i]
+
+
 @njit(nogil=True, cache=True, error_model="numpy")
 def _run(block, sos, state, out):
     frames, channels = block.shape
@@ -89,10 +105,13 @@ def _run(block, sos, state, out):
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
         given, taken = block[start : start + size], out[start : start + size]
-        for c in range(channels):
-            for i in range(size):
-                x = np.float64(given[i, c])
-                tile[c, i] = x if abs(x) < LOUDEST else 0.0
+        if channels == 2:
+            _open_pair(given, tile[0], tile[1])
+        else:
+            for c in range(channels):
+                for i in range(size):
+                    x = np.float64(given[i, c])
+                    tile[c, i] = x if abs(x) < LOUDEST else 0.0
         s = 0
         while channels == 2 and s + 1 < sos.shape[0]:
             _two_by_two(tile[0], tile[1], size, sos[s], sos[s + 1], state[s], state[s + 1])
@@ -105,6 +124,9 @@ def _run(block, sos, state, out):
             if c < channels:
                 _one(tile[c], size, sos[s], state[s, c])
             s += 1
+        if channels == 2:
+            _close_pair(tile[0], tile[1], taken)
+            continue
         for c in range(channels):
             for i in range(size):
                 taken[i, c] = tile[c, i]

@@ -17,6 +17,8 @@ import numpy as np
 
 Shape = Literal["bell", "low shelf", "high shelf", "band-pass", "notch", "low cut", "high cut"]
 GOOD_DB = 0.04
+GOOD_BELL_DB = 0.065
+"""With which error on the grid a fit is good enough; between its points a bell gains little more."""
 NO_GAIN_DB = 0.005
 LEAST_POWER = 1e-9
 HIGHEST_SHARE = 0.44
@@ -58,7 +60,8 @@ def sections(shape: Shape, centre_hz: float, gain_db: float, q: float, rate: int
     hz = _grid(centre_hz, rate)
     power = np.abs(prototype(shape, hz, centre_hz, gain_db, q)) ** 2
     zeros = {"low cut": 2, "band-pass": 1}.get(shape, 0)
-    return _fitted(hz, power, centre_hz, rate, 2, zeros)
+    good_db = GOOD_BELL_DB if shape == "bell" else GOOD_DB
+    return _fitted(hz, power, centre_hz, rate, 2, zeros, good_db)
 
 
 @lru_cache(maxsize=1024)
@@ -69,7 +72,7 @@ def first_order_sections(
     centre_hz = min(centre_hz, HIGHEST_SHARE * rate)
     hz = _grid(centre_hz, rate)
     power = np.abs(first_order(shape, hz, centre_hz)) ** 2
-    return _fitted(hz, power, centre_hz, rate, 1, 1 if shape == "low cut" else 0)
+    return _fitted(hz, power, centre_hz, rate, 1, 1 if shape == "low cut" else 0, GOOD_DB)
 
 
 @lru_cache(maxsize=1024)
@@ -95,7 +98,13 @@ def _grid(centre_hz: float, rate: int) -> np.ndarray:
 
 
 def _fitted(
-    hz: np.ndarray, power: np.ndarray, centre_hz: float, rate: int, order: int, zeros: int
+    hz: np.ndarray,
+    power: np.ndarray,
+    centre_hz: float,
+    rate: int,
+    order: int,
+    zeros: int,
+    good_db: float,
 ) -> np.ndarray:
     scale = np.tan(np.pi * min(centre_hz, 0.45 * rate) / rate) ** 2
     u = np.tan(np.pi * hz / rate) ** 2 / scale
@@ -106,7 +115,7 @@ def _fitted(
         found = _fit(u, power, order + extra, zeros)
         if found is not None and (best is None or found[0] < 0.7 * best[0]):
             best = found
-        if best is not None and best[0] <= GOOD_DB:
+        if best is not None and best[0] <= good_db:
             break
     if best is None:
         raise ArithmeticError(f"no stable filter at {centre_hz} Hz")

@@ -17,6 +17,8 @@ from pondel.core.engine.graph import Graph
 from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import pan_gains
 
+READ_FRAMES = 1 << 16
+
 
 @dataclass(frozen=True)
 class EarSource:
@@ -55,5 +57,5 @@ def ear_blocks(
             yield block
         return
     reader = media.open(source.file)
-    for first in range(start, start + frames, render.BLOCK_FRAMES):
-        yield reader.read(first, min(render.BLOCK_FRAMES, start + frames - first))
+    for first in range(start, start + frames, READ_FRAMES):
+        yield reader.read(first, min(READ_FRAMES, start + frames - first))

@@ -15,7 +15,7 @@ import numpy as np
 from numba import njit
 
 from pondel.core.hearing.ear import transmission_db
-from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, erb_hz
+from pondel.core.hearing.scale import BAND_STEP, BANDS_HZ, PLACES_HZ, erb_hz
 from pondel.core.hearing.spectra import ear_spectrum
 
 REFERENCE_DBFS = -20.0
@@ -25,6 +25,9 @@ LOUDEST_DB = 120
 INAUDIBLE_POWER = 1e-3
 COVERED = 1e-5
 """A band this far below what surrounds it adds nothing anywhere."""
+FADED = 1e-9
+"""Where a filter passes less than this, it is taken to pass nothing."""
+NEAR_CAM = 4.0
 
 
 @dataclass(frozen=True)
@@ -57,32 +60,60 @@ def _filtered(bands_hz: np.ndarray, centres_hz: np.ndarray, level_db: float) -> 
     return (1.0 + steep) * np.exp(-steep)
 
 
+@dataclass(frozen=True)
+class _Tables:
+    """Transmission per band; weights of the bands around each band, (bands, 2 n + 1); spread at each
+    whole dB, (bands x levels, places), and the range of places in which it is not nothing."""
+
+    carried: np.ndarray
+    around: np.ndarray
+    spread: np.ndarray
+    reach: np.ndarray
+    levels: int
+
+
 @lru_cache(maxsize=1)
-def _tables() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Transmission per band, weights for the level around each band, spread at each whole dB."""
+def _tables() -> _Tables:
     carried = 10 ** (transmission_db(BANDS_HZ) / 10)
-    around = _filtered(BANDS_HZ, BANDS_HZ, STANDARD_LEVEL_DB)
+    whole = _filtered(BANDS_HZ, BANDS_HZ, STANDARD_LEVEL_DB)
+    n = round(NEAR_CAM / BAND_STEP)
+    padded = np.pad(whole, ((n, n), (0, 0)))
+    around = np.stack([padded[b : b + 2 * n + 1, b] for b in range(BANDS_HZ.size)])
     levels = np.arange(LOUDEST_DB + 1, dtype=float)
     spread = np.stack([_filtered(BANDS_HZ, PLACES_HZ, level) for level in levels], axis=1)
-    return (
-        carried.astype(np.float32),
-        around.astype(np.float32),
-        np.ascontiguousarray(spread, np.float32),
-    )
+    spread = np.ascontiguousarray(spread.reshape(-1, PLACES_HZ.size), np.float32)
+    heard = spread > FADED
+    reach = np.stack([heard.argmax(axis=1), PLACES_HZ.size - heard[:, ::-1].argmax(axis=1)], axis=1)
+    return _Tables(carried.astype(np.float32), around.astype(np.float32), spread, reach, levels.size)
 
 
 @njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
-def _spread(power, around, around_db, tables, out):
+def _levels_around(power, around, out):
+    """The power within one auditory filter around each band."""
+    bands = power.shape[1]
+    reach = around.shape[1] // 2
+    for f in range(power.shape[0]):
+        for b in range(bands):
+            first = max(0, b - reach)
+            last = min(bands, b + reach + 1)
+            given = power[f, first:last]
+            weights = around[b, first - b + reach : last - b + reach]
+            total = np.float32(0.0)
+            for i in range(given.size):
+                total += given[i] * weights[i]
+            out[f, b] = total
+
+
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
+def _spread(power, around, around_db, tables, reach, levels, out):
     """Add each band's power to all places, through the filters that hold at its level.
 
     Bands are taken four at a time, so that the places are written a quarter as often.
     """
-    bands, levels, places = tables.shape
-    flat = tables.reshape(bands * levels, places)
+    bands = power.shape[1]
     rows = np.empty(4, np.int64)
     given = np.empty(4, np.float32)
     for f in range(power.shape[0]):
-        row = out[f]
         held = 0
         for b in range(bands + 3):
             if b < bands:
@@ -98,9 +129,15 @@ def _spread(power, around, around_db, tables, out):
                 given[held] = np.float32(0.0)
                 held += 1
             if held == 4:
+                first, last = reach[rows[0], 0], reach[rows[0], 1]
+                for k in range(1, 4):
+                    first = min(first, reach[rows[k], 0])
+                    last = max(last, reach[rows[k], 1])
+                row = out[f, first:last]
                 g0, g1, g2, g3 = given[0], given[1], given[2], given[3]
-                w0, w1, w2, w3 = flat[rows[0]], flat[rows[1]], flat[rows[2]], flat[rows[3]]
-                for c in range(places):
+                w0, w1 = tables[rows[0], first:last], tables[rows[1], first:last]
+                w2, w3 = tables[rows[2], first:last], tables[rows[3], first:last]
+                for c in range(row.size):
                     row[c] += (g0 * w0[c] + g1 * w1[c]) + (g2 * w2[c] + g3 * w3[c])
                 held = 0
 
@@ -112,13 +149,14 @@ def excitation_of(
 
     -20 dBFS RMS plays at the listening level; `gain` is a factor of power on top.
     """
-    carried, around, tables = _tables()
+    tables = _tables()
     calibration = gain * 10 ** ((listening_level_db_spl - REFERENCE_DBFS) / 10)
-    inside = band_power * (carried * np.float32(calibration))
-    near = inside @ around
+    inside = band_power * (tables.carried * np.float32(calibration))
+    near = np.empty_like(inside)
+    _levels_around(inside, tables.around, near)
     near_db = (10.0 * np.log10(np.maximum(near, np.float32(1e-10)))).astype(np.float32)
     out = np.zeros((inside.shape[0], PLACES_HZ.size), np.float32)
-    _spread(inside, near, near_db, tables, out)
+    _spread(inside, near, near_db, tables.spread, tables.reach, tables.levels, out)
     return Excitation(out)
 
 

@@ -36,7 +36,8 @@ class Layer:
     padded: int
     window: np.ndarray
     weights: np.ndarray
-    """float32 (bins, bands of this layer): the share of each bin's power, scaled to mean square."""
+    """float32 (bands of this layer, most bins of a band): shares of bins' power, scaled to mean square."""
+    first_bins: np.ndarray
     first_band: int
     last_band: int
 
@@ -61,13 +62,20 @@ def _layer(rate: float, factor: int, seconds: float, low_hz: float, high_hz: flo
     half = own / padded / 2
     lows, highs = edges[chosen], edges[chosen + 1]
     overlap = np.minimum(bins[:, None] + half, highs) - np.maximum(bins[:, None] - half, lows)
-    weights = np.clip(overlap, 0.0, None) / (2 * half) * scale
+    whole = (np.clip(overlap, 0.0, None) / (2 * half) * scale).T
+    first_bins = (whole > 0).argmax(axis=1)
+    most = int((whole > 0).sum(axis=1).max())
+    first_bins = np.minimum(first_bins, bins.size - most)
+    weights = np.stack(
+        [row[first : first + most] for row, first in zip(whole, first_bins, strict=True)]
+    )
     return Layer(
         factor,
         size,
         padded,
         window.astype(np.float32),
-        weights.astype(np.float32),
+        np.ascontiguousarray(weights, np.float32),
+        first_bins,
         int(chosen[0]),
         int(chosen[-1]) + 1,
     )
@@ -118,6 +126,18 @@ def _add_power(bins, total):
             row[i] += given[i].real * given[i].real + given[i].imag * given[i].imag
 
 
+@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
+def _sort_into_bands(power, weights, first_bins, out):
+    for f in range(power.shape[0]):
+        for b in range(weights.shape[0]):
+            given = power[f, first_bins[b] : first_bins[b] + weights.shape[1]]
+            row = weights[b]
+            total = np.float32(0.0)
+            for i in range(row.size):
+                total += given[i] * row[i]
+            out[f, b] = total
+
+
 class _LayerAtWork:
     """Cuts one resolution's frames out of a signal that arrives in pieces."""
 
@@ -150,11 +170,13 @@ class _LayerAtWork:
     def _take(self, starts: np.ndarray) -> None:
         layer = self.layer
         cut = np.zeros((starts.size, layer.padded), np.float32)
-        total = np.zeros((starts.size, layer.weights.shape[0]), np.float32)
+        total = np.zeros((starts.size, layer.padded // 2 + 1), np.float32)
         for channel in self._waiting:
             _cut(channel, starts, layer.window, cut)
             _add_power(fft.rfft(cut, axis=1), total)
-        self._rows.append(total @ layer.weights)
+        rows = np.empty((starts.size, layer.weights.shape[0]), np.float32)
+        _sort_into_bands(total, layer.weights, layer.first_bins, rows)
+        self._rows.append(rows)
 
     def ready(self) -> int:
         """How many frames wait to be taken."""
@@ -162,7 +184,7 @@ class _LayerAtWork:
 
     def take(self, frames: int) -> np.ndarray:
         """The next `frames` of them."""
-        joined = np.concatenate([np.zeros((0, self.layer.weights.shape[1]), np.float32), *self._rows])
+        joined = np.concatenate([np.zeros((0, self.layer.weights.shape[0]), np.float32), *self._rows])
         self._rows = [joined[frames:]]
         return joined[:frames]
 

@@ -84,7 +84,7 @@ def _eq(move: Any, w: np.ndarray, rate: int) -> Response:
         bent = band.shape not in ("low cut", "high cut", "tilt")
         handles.append(
             Handle(
-                f"{band.shape} {n + 1}",
+                f"{band.shape} {n + 1}" + ("" if band.placement == "both" else f", {band.placement}"),
                 band.hz,
                 f"bands.{n}.hz",
                 band.gain_db if gains else None,

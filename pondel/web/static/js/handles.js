@@ -19,13 +19,14 @@ export function send(values, gesture) {
  * A handle as an SVG group that can be focused.
  * `moved(event)` gives values from a pointer, `stepped(key, event)` from a key, `back` the values to return to.
  */
-export function handle(svg, { x, y, label, words, line = null, moved, stepped, back, held = null, wheel = null }) {
+export function handle(svg, { x, y, label, words, line = null, moved, stepped, back, held = null, wheel = null, mark = "" }) {
   const group = draw("g", { class: "handle", tabindex: 0, role: "slider", "aria-label": label, "aria-valuetext": words, "aria-valuenow": 0 });
   if (line) {
     group.append(draw("line", { x1: x, x2: x, y1: line[0], y2: line[1], class: "handle-line" }));
     group.append(draw("rect", { x: x - 6, width: 12, y: line[0], height: line[1] - line[0], fill: "transparent" }));
   }
   group.append(draw("rect", { x: x - 5.5, y: y - 7.5, width: 11, height: 15, class: "handle-grip" }));
+  if (mark) group.append(draw("text", { x: x + 9, y: y + 4, class: "axis" }, mark));
   group.append(draw("title", {}, `${label}: ${words}`));
   let gesture = null;
   // The picture is drawn anew while a handle is held, so the window keeps hold of the pointer.

@@ -169,6 +169,7 @@ function addHandle(svg, g, one) {
     x: g.x(one.hz),
     y,
     label: one.name,
+    mark: { middle: "M", sides: "S", left: "L", right: "R" }[one.name.split(", ")[1]] ?? "",
     words,
     line: one.db == null ? [TOP, g.base] : null,
     moved: (event) => values(g.hzAt(event.clientX), gain ? g.dbAt(event.clientY) : null, null),
