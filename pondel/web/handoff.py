@@ -21,7 +21,7 @@ from pondel.core.audio.files import FORMATS, check_target, safe_name
 from pondel.core.document import to_json
 from pondel.core.errors import BadDocument
 from pondel.core.moves import KINDS
-from pondel.core.moves.controls import controls_of
+from pondel.core.moves.controls import controls_of, lists_of
 from pondel.jobs.sessions import SESSION_FILE, write_archive
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
@@ -47,6 +47,7 @@ def show(session_id: str):
         formats=FORMATS,
         kinds=KINDS,
         controls_of=controls_of,
+        lists_of=lists_of,
     )
 
 

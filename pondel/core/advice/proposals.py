@@ -85,16 +85,17 @@ def _key(fight: Fight) -> dict[str, Any]:
     return {"source": fight.leader.id, "tap": "source"}
 
 
-def _release(fight: Fight) -> tuple[float, str]:
+def _release(fight: Fight, hold_ms: float = 0.0) -> tuple[float, str]:
     """A tenth of the reduction is left after ln 10 = 2.3 time constants.
 
-    The hit itself is over its first third of the gap; the return has the rest.
+    The hit itself is over its first third of the gap, or the hold; the return has the rest.
     """
     gap = gap_s(fight.hits_s)
     if gap is None:
         text = f"Release {NO_HITS_RELEASE_MS:.0f} ms: no regular hits were found to time it by."
         return NO_HITS_RELEASE_MS, text
-    release_ms = float(np.clip(gap * 1000.0 * (2.0 / 3.0) / np.log(10.0), *RELEASE_MS))
+    room_ms = min(gap * 1000.0 * 2.0 / 3.0, 0.8 * (gap * 1000.0 - hold_ms))
+    release_ms = float(np.clip(room_ms / np.log(10.0), *RELEASE_MS))
     release_ms = float(round(release_ms))
     return release_ms, (
         f"Release {release_ms:.0f} ms: hits follow each other after {gap * 1000:.0f} ms, "
@@ -187,14 +188,15 @@ def multiband(fight: Fight) -> Proposal:
     else:
         crossovers, ducked = [round(fight.low_hz, 1), round(fight.high_hz, 1)], 1
         reasons.append(f"Crossovers {fight.zone}: the zone in which {fight.leader.name} is hidden.")
-    release_ms, why = _release(fight)
+    hold_ms = _hold_ms(fight)
+    release_ms, why = _release(fight, hold_ms)
     ratio = 6.0 if fight.firm else 4.0
     band = {
         "on": True,
         "ratio": ratio,
         "knee_db": 6.0,
         "attack_ms": 3.0 if fight.is_low else 5.0,
-        "hold_ms": _hold_ms(fight),
+        "hold_ms": hold_ms,
         "release_ms": release_ms,
         "range_db": 20.0 if fight.firm else 10.0,
     }

@@ -36,7 +36,7 @@ class Layer:
     padded: int
     window: np.ndarray
     weights: np.ndarray
-    """float32 (bands of this layer, most bins of a band): shares of bins' power, scaled to mean square."""
+    """float32 (bands of this layer, most bins): shares of bins' power, scaled to mean square."""
     first_bins: np.ndarray
     first_band: int
     last_band: int

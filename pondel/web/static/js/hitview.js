@@ -88,8 +88,12 @@ function envelopes(g, box) {
   for (let db = Math.floor(top / 12) * 12; db > top - LEVEL_SPAN_DB; db -= 12) {
     g.svg.append(draw("text", { x: LEFT - 5, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
   }
-  g.svg.append(draw("text", { x: g.width - RIGHT - 4, y: y(data.leader.mean.at(-1)) - 4, class: `axis`, "text-anchor": "end" }, leaderTag));
-  g.svg.append(draw("text", { x: g.width - RIGHT - 4, y: y(data.after.mean.at(-1)) - 4, class: `axis`, "text-anchor": "end" }, partTag));
+  // The tags stand at the middle of the picture, the louder part's above.
+  const middle = Math.floor(data.leader.mean.length * 0.62);
+  const [one, other] = [y(data.leader.mean[middle]), y(data.after.mean[middle])];
+  const above = one <= other;
+  g.svg.append(draw("text", { x: at(middle), y: one + (above ? -5 : 14), class: `axis ink-${leaderInk} inked` }, leaderTag));
+  g.svg.append(draw("text", { x: at(middle), y: other + (above ? 14 : -5), class: `axis ink-${partInk} inked` }, partTag));
 }
 
 function gain(g, box) {

@@ -3,7 +3,7 @@ import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import * as deck from "./deck.js";
-import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { on, setLoop, state, tell } from "./state.js";
 
 let data = null;
@@ -166,6 +166,7 @@ function axis() {
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
   const at = across();
   for (const hz of MARKS_HZ) {
+    if (!hasRoom(hz, (one) => at(one) * width)) continue;
     const anchor = hz === 20 ? "start" : hz === 20000 ? "end" : "middle";
     svg.append(draw("text", { x: at(hz) * width, y: 13, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
   }

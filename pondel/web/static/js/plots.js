@@ -30,6 +30,9 @@ export function clear(context, width, height) {
 
 export const MARKS_HZ = [20, 30, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
 
+/** Whether there is room for a mark's word beside the one at the right end. */
+export const hasRoom = (hz, x) => hz !== 10000 || x(20000) - x(10000) > 52;
+
 /** A frequency as the trade writes it on an axis. */
 export const axisWord = (hz) => (hz >= 1000 ? `${hz / 1000}k` : String(hz));
 

@@ -1,6 +1,6 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getJSON } from "./api.js";
-import { MARKS_HZ, axisWord, draw, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { handle } from "./handles.js";
 import * as deck from "./deck.js";
 import { on, state } from "./state.js";
@@ -109,6 +109,7 @@ function redraw() {
 function grid(svg, g) {
   for (const hz of MARKS_HZ) {
     svg.append(draw("line", { x1: g.x(hz), x2: g.x(hz), y1: TOP, y2: g.base, class: `grid-line${[100, 1000, 10000].includes(hz) ? " strong" : ""}` }));
+    if (!hasRoom(hz, g.x)) continue;
     svg.append(draw("text", { x: g.x(hz), y: g.base + 14, class: "axis", "text-anchor": hz === 20000 ? "end" : "middle" }, hz === 20000 ? "20k Hz" : axisWord(hz)));
   }
   for (let db = 12; db >= -18; db -= 6) {

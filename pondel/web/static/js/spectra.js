@@ -1,6 +1,6 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getJSON } from "./api.js";
-import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { on, state } from "./state.js";
 
 const LEFT = 38;
@@ -58,6 +58,7 @@ function axes(svg, { x, y, top_db, base, width }) {
   for (const hz of MARKS_HZ) {
     const strong = [100, 1000, 10000].includes(hz) ? " strong" : "";
     svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: TOP, y2: base, class: `grid-line${strong}` }));
+    if (!hasRoom(hz, x)) continue;
     const anchor = hz === 20000 ? "end" : "middle";
     svg.append(draw("text", { x: x(hz), y: base + 15, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
   }
