@@ -16,7 +16,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.hearing.hidden import Hidden
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
-from pondel.core.moves.base import TRACE_RATE
+from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     asked_pair,
@@ -192,7 +192,7 @@ def pair_figures(session_id: str):
 
 def _figures(fight: Fight) -> dict[str, Any]:
     found, inside = fight.found(), fight.hits_inside()
-    traces = fight.now.reductions(fight.yielder, fight.start, fight.frames)
+    traces = whole_moves(fight.now.reductions(fight.yielder, fight.start, fight.frames))
     zone = found.zone
     return {
         "hidden_before": found.before.share,
@@ -208,6 +208,11 @@ def _figures(fight: Fight) -> dict[str, Any]:
     }
 
 
+def whole_moves(traces: dict[str, Traced]) -> dict[str, Traced]:
+    """The traces of whole moves, without those of their bands."""
+    return {name: trace for name, trace in traces.items() if "/" not in name}
+
+
 @blueprint.get("/sessions/<session_id>/strips")
 def strips(session_id: str):
     """Outlines of leader and yielder and the reduction traces, over a stretch of the song."""
@@ -220,7 +225,7 @@ def _strips(fight: Fight) -> dict[str, Any]:
         sound = chunked.region((part_id, "before fader"), fight.start, fight.frames)
         return np.round(outline(sound, STRIP_COLUMNS), 4).tolist()
 
-    traces = fight.now.reductions(fight.yielder, fight.start, fight.frames)
+    traces = whole_moves(fight.now.reductions(fight.yielder, fight.start, fight.frames))
     return {
         "start_s": fight.start_s,
         "end_s": fight.end_s,

@@ -7,6 +7,8 @@ import { wanted } from "./deck.js";
 /** @type {Map<string, any>} */
 const waiting = new Map();
 let busy = false;
+/** Settles when every edit and step asked for so far has been answered. */
+let sending = Promise.resolve();
 const saved = document.getElementById("saved");
 
 /** Apply an edit; resolves with what the server said of it, or null when a newer one replaced it. */
@@ -16,12 +18,13 @@ export function edit(operation, gesture = null) {
     waiting.get(slot)?.done(null);
     waiting.delete(slot);
     waiting.set(slot, { operation, gesture, done, failed });
-    if (!busy) send();
+    if (busy) return;
+    busy = true;
+    sending = sending.then(send);
   });
 }
 
 async function send() {
-  busy = true;
   saved.textContent = "saving";
   while (waiting.size) {
     const [slot, one] = waiting.entries().next().value;
@@ -39,7 +42,7 @@ async function send() {
       if (error instanceof Refused && error.status === 409) {
         waiting.clear();
         say(error.message);
-        await reload();
+        await reload().catch((failure) => say(failure.message));
       }
     }
   }
@@ -47,8 +50,13 @@ async function send() {
   busy = false;
 }
 
-/** Step back or forward. */
-export async function step(which) {
+/** Step back or forward, after the edits and steps asked for before. */
+export function step(which) {
+  sending = sending.then(() => stepNow(which));
+  return sending;
+}
+
+async function stepNow(which) {
   const { facts } = state;
   try {
     const answer = await post(`/sessions/${facts.id}/${which}`, {});
