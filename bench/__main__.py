@@ -6,14 +6,13 @@ import os
 import platform
 import resource
 import statistics
-import sys
 import tempfile
 import time
 from datetime import date
 from pathlib import Path
 
 from bench import ear, hearing, moves
-from bench.timing import RATE, Row, noise, seconds, side_by_side
+from bench.timing import RATE, Row, noise, peak_mb, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.engine import render
@@ -124,23 +123,16 @@ def printing_peak_mb(folder: Path, minutes: int) -> float:
             for _ in range(minutes):
                 file.write(noise(60, 2, n))
     parts = [{"id": f"p{n}", "name": f"P{n}", "file": f"p{n}.wav"} for n in range(3)]
-    document = parse_session({"name": "Long", "rate": RATE, "parts": parts})
-    child = os.fork()
-    if child == 0:
-        print_long(document, folder)
-    _, _, usage = os.wait4(child, 0)
-    return usage.ru_maxrss / 1024
+    return peak_mb(print_long, {"name": "Long", "rate": RATE, "parts": parts}, folder)
 
 
-def print_long(document: Session, folder: Path) -> None:
+def print_long(written: dict, folder: Path) -> None:
     from pondel.core.audio.media import FolderMedia
     from pondel.core.engine.graph import song_frames
 
-    media = FolderMedia(folder)
+    document, media = parse_session(written), FolderMedia(folder)
     for _ in render.blocks(document, media, ["mix"], 0, song_frames(document, media)):
         pass
-    sys.stdout.flush()
-    os._exit(0)
 
 
 def main() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 import time
 from pathlib import Path
@@ -11,8 +10,8 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
-from bench.timing import Row, noise, side_by_side
-from pondel.core.document import Session
+from bench.timing import Row, noise, peak_mb, side_by_side
+from pondel.core.document import Session, parse_session, to_json
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.loudness import partial_loudness, total_sone
 from pondel.core.hearing.spectra import ear_frames, ear_spectrum
@@ -102,13 +101,11 @@ def _table_peak_mb(minutes: int) -> float:
         for part in document.parts:
             desk.recording(part.file or "")
         desk.library.close()
-        child = os.fork()
-        if child == 0:
-            again = Desk(Library(Path(name)))
-            again.analysis.whole_table(document)
-            os._exit(0)
-        _, _, usage = os.wait4(child, 0)
-        return usage.ru_maxrss / 1024
+        return peak_mb(_table_of, Path(name), to_json(document))
+
+
+def _table_of(folder: Path, written: dict) -> None:
+    Desk(Library(folder)).analysis.whole_table(parse_session(written))
 
 
 def other_model() -> Row:

@@ -5,6 +5,9 @@ from __future__ import annotations
 import statistics
 import time
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
+from pathlib import Path
 
 import numpy as np
 
@@ -35,3 +38,16 @@ def noise(seconds_long: float, channels: int = 2, seed: int = 1) -> np.ndarray:
     swell = 0.5 + 0.5 * np.sin(2 * np.pi * 0.9 * np.arange(frames) / RATE)
     random = np.random.default_rng(seed)
     return (random.standard_normal((frames, channels)) * 0.2 * swell[:, None]).astype(np.float32)
+
+
+def peak_mb(work: Callable[..., None], *given: object) -> float:
+    """Peak memory, in MB, of a process that does nothing but this."""
+    with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as fresh:
+        return fresh.submit(_peak_after, work, *given).result()
+
+
+def _peak_after(work: Callable[..., None], *given: object) -> float:
+    work(*given)
+    status = Path("/proc/self/status").read_text()
+    (line,) = (line for line in status.splitlines() if line.startswith("VmHWM"))
+    return int(line.split()[1]) / 1024

@@ -121,7 +121,7 @@ def test_the_worst_two_bars_and_the_pair_in_facts(caller, song):
     assert worst["end_s"] - worst["start_s"] == pytest.approx(4.0, abs=0.01)
     assert worst["low_hz"] < worst["high_hz"]
     page = get(caller, song, f"lanes/pair?{PAIR}&start_s=0&end_s=4").text
-    assert "nine tenths of its energy" in page and "low end at" in page
+    assert "nine tenths of its energy" in page and "Low end together" in page
     assert "by band" in get(caller, song, f"lanes/pair?{PAIR}&below=80 Hz").text
     assert caller.client.get(f"/sessions/{song}/lanes/pair?{PAIR}&below=9").status_code == 400
     for fold in ("middle", "sides"):
