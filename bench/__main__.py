@@ -6,13 +6,12 @@ import os
 import platform
 import resource
 import statistics
-import tempfile
 import time
 from datetime import date
 from pathlib import Path
 
-from bench import ear, hearing, moves
-from bench.timing import RATE, Row, noise, peak_mb, seconds, side_by_side
+from bench import ear, hearing, moves, printing
+from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.engine import render
@@ -101,42 +100,8 @@ def growth() -> Row:
     )
 
 
-def memory() -> Row:
-    """Peak memory of printing a song from disk, one minute against four, in fresh processes."""
-    peaks = []
-    for minutes in (1, 4):
-        with tempfile.TemporaryDirectory() as folder:
-            peaks.append(printing_peak_mb(Path(folder), minutes))
-    return (
-        "peak memory of a print, four minutes against one",
-        f"{peaks[1] / peaks[0]:.2f} x",
-        "does not grow",
-        f"{peaks[0]:.0f} and {peaks[1]:.0f} MB",
-    )
-
-
-def printing_peak_mb(folder: Path, minutes: int) -> float:
-    import soundfile
-
-    for n in range(3):
-        with soundfile.SoundFile(str(folder / f"p{n}.wav"), "w", RATE, 2, "PCM_16") as file:
-            for _ in range(minutes):
-                file.write(noise(60, 2, n))
-    parts = [{"id": f"p{n}", "name": f"P{n}", "file": f"p{n}.wav"} for n in range(3)]
-    return peak_mb(print_long, {"name": "Long", "rate": RATE, "parts": parts}, folder)
-
-
-def print_long(written: dict, folder: Path) -> None:
-    from pondel.core.audio.media import FolderMedia
-    from pondel.core.engine.graph import song_frames
-
-    document, media = parse_session(written), FolderMedia(folder)
-    for _ in render.blocks(document, media, ["mix"], 0, song_frames(document, media)):
-        pass
-
-
 def main() -> None:
-    rows = [memory(), *hearing.rows(), *moves.rows(), change(), growth(), *ear.rows()]
+    rows = [printing.memory(), *hearing.rows(), *moves.rows(), change(), growth(), *ear.rows()]
     cores = len(os.sched_getaffinity(0))
     head = (
         "# Benchmarks\n\n"
