@@ -194,18 +194,22 @@ def _bend(levels, threshold_db, slope, knee_db, range_db):
 
 @njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def _apply(block, gain, out):
-    none = np.float32(0.0)
-    if block.shape[1] == 2:
+    # The gain is first spread over the channels, so that the rest is one plain pass.
+    channels = block.shape[1]
+    spread = np.empty(block.size, np.float32)
+    if channels == 2:
         for i in range(gain.size):
-            left = block[i, 0]
-            right = block[i, 1]
-            out[i, 0] = (left if abs(left) < LOUDEST else none) * gain[i]
-            out[i, 1] = (right if abs(right) < LOUDEST else none) * gain[i]
-        return
-    for i in range(gain.size):
-        for c in range(block.shape[1]):
-            x = block[i, c]
-            out[i, c] = (x if abs(x) < LOUDEST else none) * gain[i]
+            spread[2 * i] = gain[i]
+            spread[2 * i + 1] = gain[i]
+    else:
+        for i in range(spread.size):
+            spread[i] = gain[i // channels]
+    samples = block.reshape(-1)
+    treated = out.reshape(-1)
+    none = np.float32(0.0)
+    for i in range(spread.size):
+        x = samples[i]
+        treated[i] = (x if abs(x) < LOUDEST else none) * spread[i]
 
 
 @njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
