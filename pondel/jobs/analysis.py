@@ -9,7 +9,7 @@ analysis.table(document)          # the table, or None while parts are missing
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 
@@ -37,10 +37,13 @@ CORES = 2
 class Analysis:
     """Analyses of whole songs, kept by content. Thread-safe."""
 
-    def __init__(self, library: Library, recordings: Recordings) -> None:
+    def __init__(
+        self, library: Library, recordings: Recordings, step: Callable[[], None] = lambda: None
+    ) -> None:
         self._library = library
         self._media = library.media
         self._recordings = recordings
+        self._step = step
         self._files = Analyses(library.data_dir)
         self._locks: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
@@ -77,8 +80,13 @@ class Analysis:
             if self._files.rows(name, BANDS_HZ.size) is not None:
                 return
             frames = song_frames(document, self._media)
-            blocks = ear_blocks(document, self._media, source, 0, frames)
+            blocks = self._in_steps(ear_blocks(document, self._media, source, 0, frames))
             self._files.keep_rows(name, (pack(rows) for rows in ear_frames(blocks, document.rate)))
+
+    def _in_steps(self, blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+        for block in blocks:
+            self._step()
+            yield block
 
     @contextmanager
     def _only_once(self, name: str) -> Iterator[None]:
@@ -167,6 +175,7 @@ class Analysis:
         with ThreadPoolExecutor(CORES) as pool:
             maker = TableMaker(list(sources), segments, pool)
             for first in range(0, frames, BLOCK_FRAMES):
+                self._step()
                 size = min(BLOCK_FRAMES, frames - first)
 
                 def heard(n: int, first: int = first, size: int = size) -> np.ndarray:

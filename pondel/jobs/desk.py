@@ -51,20 +51,24 @@ def _untreated(session_json: str) -> Session:
 
 
 class Desk:
-    """Renders, measures and advises on the sessions of one library. Thread-safe."""
+    """Renders, measures and advises on the sessions of one library. Thread-safe.
 
-    def __init__(self, library: Library) -> None:
+    Long work calls `step` between its chunks, where it may have to wait for the sound.
+    """
+
+    def __init__(self, library: Library, step: Callable[[], None] = lambda: None) -> None:
         self.library = library
         self.media = library.media
         self._cache = ChunkCache(spill=Spill(library.data_dir / "chunks"))
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
         self.recordings = Recordings(library)
-        self.analysis = Analysis(library, self.recordings)
+        self.analysis = Analysis(library, self.recordings, step)
+        self._step = step
         self._lock = threading.Lock()
 
     def now(self, document: Session) -> ChunkedSession:
         """The session as it stands, in chunks."""
-        return ChunkedSession(document, self.media, self._cache)
+        return ChunkedSession(document, self.media, self._cache, self._step)
 
     def untreated(self, document: Session) -> ChunkedSession:
         """The session with all moves off, in chunks."""

@@ -16,6 +16,7 @@ from pondel.core.document import Part, Session
 from pondel.core.errors import PondelError
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
+from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
 from pondel.jobs.turns import Turns, be_nice
 from pondel.store.arrivals import UNFINISHED, Arrivals
@@ -50,11 +51,12 @@ class Jobs:
 
     def __init__(self, library: Library, *, immediate: bool = False) -> None:
         self.library = library
-        self.desk = Desk(library)
+        self.ear = EarFirst()
+        self.turns = Turns(self.ear)
+        self.desk = Desk(library, self.turns.step)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
         self.variants = Variants(library)
-        self.turns = Turns()
         self.queue = open_queue(library.data_dir, immediate=immediate)
         self._workers: Workers | None = None
         self._take_in = self.queue.task(name="take_in")(guarded(self._take_in_now, self.arrivals.fail))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import TypeVar
+from functools import wraps
+from typing import Any, TypeVar
 
 from flask import current_app, request
 
@@ -17,6 +18,7 @@ from pondel.web.ink import inked
 
 EXTENSION = "pondel"
 Result = TypeVar("Result")
+Answer = TypeVar("Answer")
 
 
 def jobs() -> Jobs:
@@ -59,7 +61,18 @@ def take_turn(what: str, work: Callable[[], Result]) -> Result:
         with app.app_context():
             return work()
 
-    return jobs().turns.take((what, request.args.get("page")), inside)
+    return jobs().turns.take(what, request.args.get("page"), inside)
+
+
+def for_the_ear(view: Callable[..., Answer]) -> Callable[..., Answer]:
+    """A view whose work goes first: analysis stands still meanwhile."""
+
+    @wraps(view)
+    def hurried(*args: Any, **kwargs: Any) -> Answer:
+        with jobs().ear.hurry():
+            return view(*args, **kwargs)
+
+    return hurried
 
 
 @dataclass(frozen=True)

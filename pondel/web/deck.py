@@ -23,6 +23,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
+    for_the_ear,
     library,
     song_facts,
     take_turn,
@@ -64,6 +65,7 @@ def _zone(low_hz: Any, high_hz: Any) -> tuple[float, float] | None:
 
 
 @blueprint.get("/sessions/<session_id>/listen")
+@for_the_ear
 def listen(session_id: str):
     """Where the sound of a mix, pair, part or key is to be had."""
     document = asked_revision(session_id).document
@@ -79,6 +81,7 @@ def listen(session_id: str):
 
 
 @blueprint.get("/sound/<name>/<int:index>")
+@for_the_ear
 def sound(name: str, index: int):
     """One chunk: all left samples, then all right ones, as little-endian 32-bit float."""
     if not 0 <= index < 100_000:

@@ -18,18 +18,20 @@ from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of
 from pondel.core.units import say_hz
 from pondel.store.library import Revision
-from pondel.web.context import desk, head, jobs, library, song_facts
+from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
 from pondel.web.deck import sound_facts
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
 
 
 @blueprint.post("/edit")
+@for_the_ear
 def edit(session_id: str):
     """Apply one edit to the revision the page shows; answers with the new state.
 
     The body names an `op` and what it needs, the `base` revision, and perhaps a `gesture` that
-    joins the edits of one drag. With `listen` it also prepares the new sound.
+    joins the edits of one drag; what its `page` asked before is given up. With `listen` it also
+    prepares the new sound.
     """
     body = request.get_json(silent=True)
     if not isinstance(body, dict):
@@ -42,6 +44,8 @@ def edit(session_id: str):
     if not isinstance(base, int):
         raise BadDocument("an edit names the revision it is based on")
     change = build(session_id, document, body)
+    if isinstance(body.get("page"), str):
+        jobs().turns.drop(body["page"])
     revision = library().edit(session_id, base, change, gesture=str(gesture)[:64] if gesture else None)
     answer: dict[str, Any] = {
         "session": song_facts(session_id, revision),

@@ -82,10 +82,12 @@ class ChunkCache:
     def _maker(self, key: Hashable):
         with self._lock:
             making = self._making.setdefault(key, threading.Lock())
-        with making:
-            yield
-        with self._lock:
-            self._making.pop(key, None)
+        try:
+            with making:
+                yield
+        finally:
+            with self._lock:
+                self._making.pop(key, None)
 
     def _look(self, key: Hashable) -> np.ndarray | None:
         with self._lock:
@@ -116,14 +118,25 @@ def _is_sound(key: Hashable) -> bool:
     return isinstance(key, tuple) and len(key) == 2 and isinstance(key[1], int)
 
 
-class ChunkedSession:
-    """One revision of a session, served in chunks from a shared cache."""
+def _go_on() -> None:
+    """Nothing waits."""
 
-    def __init__(self, session: Session, media: Media, cache: ChunkCache) -> None:
+
+class ChunkedSession:
+    """One revision of a session, served in chunks from a shared cache.
+
+    Work on a whole region calls `step` between its chunks: there it can wait for what is more
+    urgent, or end by an error. A single chunk is never held up.
+    """
+
+    def __init__(
+        self, session: Session, media: Media, cache: ChunkCache, step: Callable[[], None] = _go_on
+    ) -> None:
         self.session = session
         self.frames = chunk_frames(session.rate)
         self._media = media
         self._cache = cache
+        self._step = step
         self._prints: dict[Node, str] = {}
 
     def fingerprint(self, node: Node) -> str:
@@ -153,6 +166,7 @@ class ChunkedSession:
         graph = self._graph(start - lead, node, traces, lead)
         stream = graph.node(node)
         for done in range(0, lead + frames, self.frames):
+            self._step()
             stream.read(min(self.frames, lead + frames - done))
         points = frames * TRACE_RATE // self.session.rate
         return {
@@ -181,12 +195,15 @@ class ChunkedSession:
         """A region of a node in blocks of at most one chunk."""
         stream = _Chunks(self, node, start)
         for done in range(0, frames, self.frames):
+            self._step()
             yield stream.read(min(self.frames, frames - done))
 
     def region(self, node: Node, start: int, frames: int) -> np.ndarray:
         """float32 (frames, channels) of a node from `start`, put together from chunks."""
-        stream = _Chunks(self, node, start)
-        return stream.read(frames)
+        pieces = list(self.blocks(node, start, frames))
+        if not pieces:
+            return _Chunks(self, node, start).read(0)
+        return pieces[0] if len(pieces) == 1 else np.concatenate(pieces)
 
     def _graph(
         self,

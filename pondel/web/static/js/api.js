@@ -2,7 +2,7 @@
 import { state } from "./state.js";
 
 const token = document.querySelector('meta[name="csrf"]').content;
-const page = Math.random().toString(36).slice(2, 10);
+export const page = Math.random().toString(36).slice(2, 10);
 const messages = document.getElementById("messages");
 
 /** An answer the server refused to give, with its message. */
@@ -68,9 +68,10 @@ export async function getJSON(url, signal = undefined) {
   for (let tries = 0; ; tries++) {
     const body = await (await checked(await reach(url, { signal, headers }))).json();
     if (body.gone) throw new DOMException("what this was about is gone", "AbortError");
+    if (signal?.aborted) throw new DOMException("a newer question came first", "AbortError");
     if (!body.superseded) return body;
     // A question that was given up here may have come after this one there.
-    if (signal?.aborted || tries > 5) throw new DOMException("a newer question came first", "AbortError");
+    if (tries > 5) throw new DOMException("a newer question came first", "AbortError");
     await new Promise((done) => setTimeout(done, 150));
   }
 }

@@ -1,6 +1,7 @@
 // The chain of moves: add, reorder by drag and keys, copy, sections; and what is wrong with the move in view.
 import { about, say } from "./api.js";
 import { edit } from "./edits.js";
+import { atRest } from "./questions.js";
 import { keepReasons } from "./reasons.js";
 import { go, reload } from "./stage.js";
 import { on, state } from "./state.js";
@@ -106,12 +107,8 @@ async function checks() {
   await doing(() => window.htmx.ajax("GET", about("moves/checks", { part, move }), { target: place, swap: "innerHTML show:none" }));
 }
 
-let later = 0;
 export function start() {
-  const soon = () => {
-    clearTimeout(later);
-    later = setTimeout(checks, 500);
-  };
+  const soon = atRest(checks, 500);
   on("view", () => {
     wireChain();
     wireRest();

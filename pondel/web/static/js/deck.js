@@ -1,9 +1,11 @@
 // The deck: play, loop, what is heard, before and after.
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
+import { first, question } from "./questions.js";
 import { bar, beat, on, setLoop, state, tell } from "./state.js";
 import { clear, sized } from "./plots.js";
 
+const PATIENCE_MS = 150;
 export const player = new Player();
 player.onTrouble = (error) => say(error.message);
 const $ = (id) => document.getElementById(id);
@@ -33,13 +35,17 @@ function listenAddress() {
   return about("listen", { ...rest, part: parts, revision });
 }
 
+let hearing = Promise.resolve();
+/** Settles when the sound of the last edit is under the playhead, or after a moment. */
+export const heard = () => Promise.race([hearing, new Promise((done) => setTimeout(done, PATIENCE_MS))]);
+
 /** Ask for the sound that fits the present choices and bring it under the playhead. */
 async function refresh() {
   if (!player.playing) return;
   const mine = ++asking;
   try {
     const sound = await getJSON(listenAddress());
-    if (mine === asking) await player.swap(sound, gain());
+    if (mine === asking) await first(() => player.swap(sound, gain()));
   } catch (error) {
     say(error.message);
   }
@@ -81,25 +87,29 @@ export function side(which) {
   tell("hear");
 }
 
-let matching = null;
-async function refreshMatch() {
-  matching?.abort();
-  matching = new AbortController();
-  const { hear: what, parts, low_hz, high_hz } = wanted();
-  if (what !== "mix" && what !== "key" && !parts.length) return;
-  try {
-    match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), matching.signal);
+/** How much louder or softer the other side, and what was heard before a flip, have to be played. */
+const matching = question(
+  async (signal) => {
+    const { hear: what, parts, low_hz, high_hz } = wanted();
+    if (what !== "mix" && what !== "key" && !parts.length) return;
+    match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), signal);
     reference = { gain_db: 0 };
     if (state.reference != null && state.facts.variants.length > 1) {
-      const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), matching.signal);
+      const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), signal);
       reference = { gain_db: -found.gain_db };
     }
-  } catch (error) {
-    if (error.name === "AbortError") return;
+    showMatch();
+  },
+  () => {
     match = { gain_db: 0, lufs: null };
-  }
+    showMatch();
+  },
+  400,
+);
+
+function showMatch() {
   $("loop-lufs").textContent = match.lufs == null ? "–" : match.lufs.toFixed(1).replace("-", "−");
-  if (player.playing && player.layer) player.layer.fade(player.context, gain());
+  player.setGain(gain());
 }
 
 /** The position as bars, beats and sixteenths. */
@@ -210,8 +220,7 @@ function wireLoop() {
         const start = Math.floor(position / bar()) * bar();
         setLoop(...bound(start, start + length));
       }
-      if (player.playing) await player.seek(position, player.layer.sound, gain());
-      else player.resting = position;
+      await player.seek(position);
       tellTime();
       drawSong();
     }
@@ -234,13 +243,6 @@ function frame() {
   requestAnimationFrame(frame);
 }
 
-let later = 0;
-/** Wait for a pause in a stream of changes. */
-function soon(work) {
-  clearTimeout(later);
-  later = setTimeout(work, 400);
-}
-
 export async function start() {
   wireLoop();
   player.loop = state.loop;
@@ -253,11 +255,11 @@ export async function start() {
     player.setLoop(state.loop);
     placeEnds();
     drawSong();
-    soon(refreshMatch);
+    matching.soon();
   });
   on("hear", () => {
     refresh();
-    soon(refreshMatch);
+    matching.soon();
   });
   on("view", () => {
     const { view } = state;
@@ -268,13 +270,13 @@ export async function start() {
     const impossible = document.querySelector(`#hear input[value="${state.hear}"]`).disabled;
     if (impossible) hear("mix");
     else if (state.hear !== "mix") refresh();
-    soon(refreshMatch);
+    matching.soon();
     drawSong();
   });
   on("changed", ({ sound }) => {
-    if (sound && player.playing) player.swap(sound, gain()).catch(player.onTrouble);
+    if (sound && player.playing) hearing = first(() => player.swap(sound, gain())).catch(player.onTrouble);
     else refresh();
-    soon(refreshMatch);
+    matching.soon();
   });
   on("zone", () => {
     document.querySelector('#hear input[value="zone"]').disabled = !state.view.zone;

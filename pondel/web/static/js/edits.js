@@ -1,8 +1,9 @@
-// Sends edits one after another; while one is on its way only the newest of each value waits.
-import { Refused, post, say } from "./api.js";
+// Sends edits one after another; while one is on its way to the ear only the newest of each value waits.
+import { Refused, page, post, say } from "./api.js";
+import { first } from "./questions.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
-import { wanted } from "./deck.js";
+import { heard, wanted } from "./deck.js";
 
 /** @type {Map<string, any>} */
 const waiting = new Map();
@@ -20,7 +21,7 @@ export function edit(operation, gesture = null) {
     waiting.set(slot, { operation, gesture, done, failed });
     if (busy) return;
     busy = true;
-    sending = sending.then(send);
+    sending = sending.then(() => first(send));
   });
 }
 
@@ -31,12 +32,13 @@ async function send() {
     waiting.delete(slot);
     try {
       const { facts } = state;
-      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, listen: wanted() };
+      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, page, listen: wanted() };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
       if (one.operation.op === "set move" && answer.said && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.said });
       tell("changed", { sound: answer.sound });
       one.done(answer.said ?? {});
+      if (waiting.size) await heard();
     } catch (error) {
       one.failed(error);
       if (error instanceof Refused && error.status === 409) {

@@ -1,9 +1,7 @@
 // The numbers beside the pictures.
 import { about, getJSON } from "./api.js";
+import { question } from "./questions.js";
 import { on, state } from "./state.js";
-
-let loading = null;
-let later = 0;
 
 const percent = (share) => `${(share * 100).toFixed(0)} %`;
 const fall = (db) => (db < 0.05 ? "0.0 dB" : `−${db.toFixed(1)} dB`);
@@ -12,31 +10,23 @@ function write(name, text) {
   for (const place of document.querySelectorAll(`[data-fact="${name}"]`)) place.textContent = text;
 }
 
-async function load() {
+async function ask(signal) {
   if (!document.querySelector("[data-fact]") || !state.view.yielder) return;
-  loading?.abort();
-  loading = new AbortController();
-  try {
-    const found = await getJSON(about("evidence"), loading.signal);
-    const changed = Math.abs(found.hidden_before - found.hidden_after) >= 0.005;
-    const both = (before, after) => (changed ? `${percent(before)} → ${percent(after)}` : percent(after));
-    write("hidden", both(found.hidden_before, found.hidden_after));
-    write("on-hits", found.hits ? both(found.on_hits_before, found.on_hits_after) : "no hits here");
-    write("zone", found.zone ? found.zone.words : "nowhere");
-    write("cost", `${found.cost > 0 ? "−" : "+"}${Math.abs(found.cost * 100).toFixed(1)} %`);
-    const done = found.reduction[state.view.move];
-    write("median", done ? (done.hits ? fall(done.median_db) : "no hits here") : "the move is off");
-    write("most", done ? fall(done.most_db) : "the move is off");
-  } catch (error) {
-    if (error.name !== "AbortError") write("hidden", error.message);
-  }
+  const found = await getJSON(about("evidence"), signal);
+  const changed = Math.abs(found.hidden_before - found.hidden_after) >= 0.005;
+  const both = (before, after) => (changed ? `${percent(before)} → ${percent(after)}` : percent(after));
+  write("hidden", both(found.hidden_before, found.hidden_after));
+  write("on-hits", found.hits ? both(found.on_hits_before, found.on_hits_after) : "no hits here");
+  write("zone", found.zone ? found.zone.words : "nowhere");
+  write("cost", `${found.cost > 0 ? "−" : "+"}${Math.abs(found.cost * 100).toFixed(1)} %`);
+  const done = found.reduction[state.view.move];
+  write("median", done ? (done.hits ? fall(done.median_db) : "no hits here") : "the move is off");
+  write("most", done ? fall(done.most_db) : "the move is off");
 }
 
+const { now: load, soon } = question(ask, (message) => write("hidden", message), 300);
+
 export function start() {
-  const soon = () => {
-    clearTimeout(later);
-    later = setTimeout(load, 300);
-  };
   on("view", load);
   on("changed", soon);
   on("loop", soon);

@@ -2,6 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { draw } from "./plots.js";
 import { handle } from "./handles.js";
+import { question } from "./questions.js";
 import { on, state } from "./state.js";
 
 const LEFT = 40;
@@ -10,26 +11,22 @@ const FOOT = 18;
 const LEVEL_SPAN_DB = 48;
 
 let data = null;
-let loading = null;
 let settings = null;
 
 const plot = () => document.querySelector('[data-plot="hit"]');
 
-async function load() {
-  const box = plot();
-  const { part, move } = state.view;
-  if (!box || box.hidden || !move) return;
-  loading?.abort();
-  loading = new AbortController();
-  try {
-    data = await getJSON(about("moves/hit", { part, move }), loading.signal);
+const { now: load, soon } = question(
+  async (signal) => {
+    const box = plot();
+    const { part, move } = state.view;
+    if (!box || box.hidden || !move) return;
+    data = await getJSON(about("moves/hit", { part, move }), signal);
     const line = document.getElementById("hit-line");
     if (line) line.textContent = data.leader ? `${data.hits} hits in the loop; grey: their spread` : "no hit lies whole inside the loop";
     redraw();
-  } catch (error) {
-    if (error.name !== "AbortError" && plot()) plot().textContent = error.message;
-  }
-}
+  },
+  (message) => plot() && (plot().textContent = message),
+);
 
 /** The settings of the move that have handles, with the path to them: its own or its chosen band's. */
 function timing() {
@@ -219,17 +216,10 @@ export function learnValue(field, value) {
   if (place && typeof place === "object") place[steps.at(-1)] = value;
 }
 
-let later = 0;
 export function start() {
   on("view", wire);
   on("value", ({ field, value }) => learnValue(field, value));
-  on("changed", () => {
-    clearTimeout(later);
-    later = setTimeout(load, 120);
-  });
-  on("loop", () => {
-    clearTimeout(later);
-    later = setTimeout(load, 350);
-  });
+  on("changed", soon);
+  on("loop", soon);
   on("sheet", redraw);
 }

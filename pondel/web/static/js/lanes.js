@@ -4,11 +4,11 @@ import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import * as deck from "./deck.js";
 import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { question } from "./questions.js";
 import { on, setLoop, state, tell } from "./state.js";
 
 let data = null;
 let cursor = null;
-let loading = null;
 let dragged = null;
 
 const $ = (selector) => document.querySelector(selector);
@@ -44,26 +44,20 @@ function showPicture() {
   for (const one of document.querySelectorAll("[data-picture]")) one.hidden = one.dataset.picture !== state.picture;
 }
 
-let fetching = 0;
 let again = 0;
-async function load() {
-  if (!box()) return;
-  clearTimeout(again);
-  const mine = ++fetching;
-  loading?.abort();
-  loading = new AbortController();
-  fragment("lanes/fights", "#fights");
-  if (state.picture === "pair") fragment("lanes/pair", "#pair-facts");
-  try {
-    const found = await getJSON(about("lanes/ridges"), loading.signal);
-    if (mine !== fetching) return;
-    data = found;
-    if (!state.view.zone && found.zone) chooseZone(found.zone.low_hz, found.zone.high_hz);
+const { now: load, soon } = question(
+  async (signal) => {
+    if (!box()) return;
+    clearTimeout(again);
+    fragment("lanes/fights", "#fights");
+    if (state.picture === "pair") fragment("lanes/pair", "#pair-facts");
+    data = await getJSON(about("lanes/ridges"), signal);
+    if (!state.view.zone && data.zone) chooseZone(data.zone.low_hz, data.zone.high_hz);
     else redraw();
-  } catch (error) {
-    if (error.name !== "AbortError") $("#lanes-line").textContent = error.message;
-  }
-}
+  },
+  (message) => ($("#lanes-line").textContent = message),
+  350,
+);
 
 async function fragment(what, target) {
   const place = $(target);
@@ -353,12 +347,7 @@ function wire() {
   load();
 }
 
-let later = 0;
 export function start() {
-  const soon = () => {
-    clearTimeout(later);
-    later = setTimeout(load, 350);
-  };
   document.addEventListener("click", clicks);
   document.addEventListener("change", (event) => event.target.id === "lows-below" && fragment("lanes/pair", "#pair-facts"));
   on("view", wire);

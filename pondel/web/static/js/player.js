@@ -4,6 +4,9 @@ import { getFloats } from "./api.js";
 const AHEAD_S = 0.5;
 const TICK_MS = 60;
 const FADE_S = 0.015;
+/** A sound that has been heard this long, or has less than that left, is fetched further. */
+const SETTLED_S = 0.1;
+const SHORT_S = 0.3;
 const PREFETCH_CHUNKS = 4;
 const MOST_BUFFERS = 320;
 
@@ -13,6 +16,7 @@ const MOST_BUFFERS = 320;
 class Layer {
   constructor(player, sound, gain, at) {
     this.sound = sound;
+    this.begin = at;
     this.until = at;
     this.sources = new Set();
     this.out = player.context.createGain();
@@ -28,9 +32,13 @@ class Layer {
   }
 
   end(at) {
-    this.out.gain.cancelScheduledValues(at);
-    this.out.gain.setValueAtTime(this.out.gain.value, at);
-    this.out.gain.linearRampToValueAtTime(0, at + FADE_S);
+    const { gain } = this.out;
+    if (gain.cancelAndHoldAtTime) gain.cancelAndHoldAtTime(at);
+    else {
+      gain.cancelScheduledValues(at);
+      gain.setValueAtTime(gain.value, at);
+    }
+    gain.linearRampToValueAtTime(0, at + FADE_S);
     for (const source of this.sources) source.stop(at + FADE_S + 0.01);
   }
 }
@@ -44,6 +52,8 @@ export class Player {
     this.loop = { start_s: 0, end_s: 8 };
     this.anchor = { time: 0, position: 0 };
     this.layer = null;
+    this.wanted = null;
+    this.following = null;
     this.playing = false;
     this.resting = 0;
     this.order = 0;
@@ -82,6 +92,7 @@ export class Player {
     this.open(sound.rate);
     await this.context.resume();
     if (this.resting < this.loop.start_s || this.resting >= this.loop.end_s) this.resting = this.loop.start_s;
+    this.wanted = { sound, gain };
     const mine = ++this.order;
     await this.#need(sound, this.resting);
     if (mine !== this.order) return;
@@ -91,6 +102,7 @@ export class Player {
     this.layer = new Layer(this, sound, gain, at);
     this.#tick();
     this.timer = setInterval(() => this.#tick(), TICK_MS);
+    await this.#follow();
   }
 
   stop() {
@@ -104,30 +116,24 @@ export class Player {
   }
 
   /** Move the playhead, playing or not. */
-  async seek(position, sound, gain) {
+  async seek(position) {
     const was = this.playing;
     this.stop();
     this.resting = position;
-    if (was) await this.play(sound, gain);
+    if (was) await this.play(this.wanted.sound, this.wanted.gain);
   }
 
-  /** Change to another sound at the same musical position. The newest call wins. */
-  async swap(sound, gain) {
-    if (!this.playing) return;
-    if (this.layer && this.layer.sound.hash === sound.hash) return this.layer.fade(this.context, gain);
-    const mine = ++this.order;
-    const asked = performance.now();
-    await this.#need(sound, this.position(this.context.currentTime + 0.05));
-    if (mine !== this.order || !this.playing) return;
-    const at = this.context.currentTime + 0.02;
-    await this.#need(sound, this.position(at));
-    if (mine !== this.order || !this.playing) return;
-    const begin = Math.max(at, this.context.currentTime + 0.01);
-    const old = this.layer;
-    this.layer = new Layer(this, sound, gain, begin);
-    this.#tick();
-    old?.end(begin);
-    this.lastSwap = { hash: sound.hash, asked, scheduled: performance.now() };
+  /** Change to another sound at the same musical position; settles when it, or a newer one, is there. */
+  swap(sound, gain) {
+    this.wanted = { sound, gain };
+    return this.#follow();
+  }
+
+  /** Play what is heard, and what comes, at another gain. */
+  setGain(gain) {
+    if (!this.wanted) return;
+    this.wanted.gain = gain;
+    this.layer?.fade(this.context, gain);
   }
 
   setLoop(loop) {
@@ -135,9 +141,33 @@ export class Player {
     this.loop = loop;
     if (!this.playing) return;
     const inside = position >= loop.start_s && position < loop.end_s;
-    const sound = this.layer.sound;
-    const gain = this.layer.out.gain.value;
-    this.seek(inside ? position : loop.start_s, sound, gain).catch(this.onTrouble);
+    this.seek(inside ? position : loop.start_s).catch(this.onTrouble);
+  }
+
+  /** One sound is fetched at a time: those that were wanted only meanwhile are never asked for. */
+  #follow() {
+    this.following ??= this.#swapUntilWanted().finally(() => (this.following = null));
+    return this.following;
+  }
+
+  async #swapUntilWanted() {
+    while (this.playing) {
+      const { sound, gain } = this.wanted;
+      if (this.layer.sound.hash === sound.hash) return this.layer.fade(this.context, gain);
+      const mine = this.order;
+      const asked = performance.now();
+      await this.#need(sound, this.position(this.context.currentTime + 0.05));
+      if (mine !== this.order) continue;
+      const at = this.context.currentTime + 0.02;
+      await this.#need(sound, this.position(at));
+      if (mine !== this.order) continue;
+      const begin = Math.max(at, this.context.currentTime + 0.01);
+      const old = this.layer;
+      this.layer = new Layer(this, sound, gain, begin);
+      this.#tick();
+      old.end(begin);
+      this.lastSwap = { hash: sound.hash, asked, scheduled: performance.now() };
+    }
   }
 
   #index(sound, position) {
@@ -194,7 +224,7 @@ export class Player {
       const length = Math.min(chunk_s - offset, this.loop.end_s - position);
       this.#schedule(layer, buffer, offset, Math.max(length, 1e-4));
     }
-    this.#prefetch(layer);
+    if (now > layer.begin + SETTLED_S || layer.until < now + SHORT_S) this.#prefetch(layer);
   }
 
   #schedule(layer, buffer, offset, length) {

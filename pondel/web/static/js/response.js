@@ -2,6 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { handle } from "./handles.js";
+import { question } from "./questions.js";
 import * as deck from "./deck.js";
 import { on, state } from "./state.js";
 
@@ -14,28 +15,44 @@ const LEVEL_SPAN_DB = 60;
 
 let shape = null;
 let live = null;
-let loading = null;
 let cursor = null;
 let held = 0;
 let drawnAt = -1;
 
 const plot = () => document.querySelector('[data-plot="response"]');
 
-async function load() {
+const trouble = (message) => plot() && (plot().textContent = message);
+
+/** The curve and its handles; asked for again as soon as it is there, if the move changed meanwhile. */
+const curve = question(async (signal) => {
   const { part, move } = state.view;
   if (!plot() || !move) return;
-  loading?.abort();
-  loading = new AbortController();
+  stale = false;
+  asking = true;
   try {
-    shape = await getJSON(about("moves/response", { part, move }), loading.signal);
-    redraw();
-    live = await getJSON(about("moves/live", { part, move }), loading.signal);
-    held = 0;
-    redraw();
-    numbers();
-  } catch (error) {
-    if (error.name !== "AbortError" && plot()) plot().textContent = error.message;
+    shape = await getJSON(about("moves/response", { part, move }), signal);
+  } finally {
+    asking = false;
   }
+  redraw();
+  if (stale) follow();
+}, trouble);
+
+/** The spectra and gains that move with the sound. */
+const moving = question(async (signal) => {
+  const { part, move } = state.view;
+  if (!plot() || !move) return;
+  live = await getJSON(about("moves/live", { part, move }), signal);
+  held = 0;
+  redraw();
+  numbers();
+}, trouble);
+
+let asking = false;
+let stale = false;
+function follow() {
+  stale = true;
+  if (!asking) curve.now();
 }
 
 /** The trace's value at the playhead, in dB of reduction. */
@@ -265,20 +282,17 @@ function wire() {
     read();
   });
   new ResizeObserver(redraw).observe(box);
-  load();
+  curve.now();
+  moving.now();
 }
 
-let later = 0;
 export function start() {
   on("view", wire);
   on("changed", () => {
-    clearTimeout(later);
-    later = setTimeout(load, 60);
+    follow();
+    moving.soon();
   });
-  on("loop", () => {
-    clearTimeout(later);
-    later = setTimeout(load, 350);
-  });
+  on("loop", moving.soon);
   on("sheet", redraw);
   on("spread", redraw);
   on("playhead", playhead);

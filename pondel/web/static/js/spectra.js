@@ -1,6 +1,7 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getJSON } from "./api.js";
 import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { question } from "./questions.js";
 import { on, state } from "./state.js";
 
 const LEFT = 38;
@@ -11,21 +12,18 @@ const SPAN_DB = 60;
 
 let data = null;
 let cursor = null;
-let loading = null;
 
 const plot = () => document.querySelector('[data-plot="spectra"]');
 
-async function load() {
-  if (!plot()) return;
-  loading?.abort();
-  loading = new AbortController();
-  try {
-    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value }), loading.signal);
+const { now: load, soon } = question(
+  async (signal) => {
+    if (!plot()) return;
+    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value }), signal);
     redraw();
-  } catch (error) {
-    if (error.name !== "AbortError") plot().textContent = error.message;
-  }
-}
+  },
+  (message) => (plot().textContent = message),
+  350,
+);
 
 function redraw() {
   const box = plot();
@@ -142,12 +140,7 @@ function wire() {
   load();
 }
 
-let later = 0;
 export function start() {
-  const soon = () => {
-    clearTimeout(later);
-    later = setTimeout(load, 350);
-  };
   on("view", wire);
   on("changed", soon);
   on("loop", soon);

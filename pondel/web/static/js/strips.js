@@ -1,6 +1,7 @@
 // The leader's and the yielder's outline over the loop, with the gain as it falls and returns.
 import { about, getJSON } from "./api.js";
 import { clear, sized } from "./plots.js";
+import { question } from "./questions.js";
 import { beat, on, state } from "./state.js";
 import { player } from "./deck.js";
 
@@ -9,21 +10,17 @@ const RIGHT = 12;
 const FOOT = 20;
 
 let data = null;
-let loading = null;
 
 const plot = () => document.querySelector('[data-plot="strips"]');
 
-async function load() {
-  if (!plot()) return;
-  loading?.abort();
-  loading = new AbortController();
-  try {
-    data = await getJSON(about("strips"), loading.signal);
+const { now: load, soon } = question(
+  async (signal) => {
+    if (!plot()) return;
+    data = await getJSON(about("strips"), signal);
     redraw();
-  } catch (error) {
-    if (error.name !== "AbortError") plot().textContent = error.message;
-  }
-}
+  },
+  (message) => (plot().textContent = message),
+);
 
 function redraw() {
   const box = plot();
@@ -168,12 +165,7 @@ function wire() {
   load();
 }
 
-let later = 0;
 export function start() {
-  const soon = () => {
-    clearTimeout(later);
-    later = setTimeout(load, 120);
-  };
   on("view", wire);
   on("changed", soon);
   on("loop", soon);

@@ -1,6 +1,7 @@
 // When and where one part hides another: bands over time, with the leader's hits.
 import { about, getJSON } from "./api.js";
 import { clear, hzWord, sized } from "./plots.js";
+import { question } from "./questions.js";
 import { bar, beat, on, state } from "./state.js";
 import { player } from "./deck.js";
 
@@ -9,24 +10,21 @@ const FOOT = 16;
 const HEAD = 10;
 
 let data = null;
-let loading = null;
 let range = null;
 let cursor = null;
 
 const box = () => document.querySelector('[data-plot="map"]');
 
-async function load() {
-  if (!box()) return;
-  loading?.abort();
-  loading = new AbortController();
-  const { start_s, end_s } = range ?? state.loop;
-  try {
-    data = await getJSON(about("lanes/map", { start_s, end_s }), loading.signal);
+const { now: load, soon } = question(
+  async (signal) => {
+    if (!box()) return;
+    const { start_s, end_s } = range ?? state.loop;
+    data = await getJSON(about("lanes/map", { start_s, end_s }), signal);
     redraw();
-  } catch (error) {
-    if (error.name !== "AbortError") box().textContent = error.message;
-  }
-}
+  },
+  (message) => (box().textContent = message),
+  200,
+);
 
 function redraw() {
   const place = box();
@@ -162,13 +160,7 @@ function zoom(factor, around = null) {
   const share = (middle - now.start_s) / (now.end_s - now.start_s);
   const start_s = Math.min(Math.max(0, middle - share * length), song - length);
   range = { start_s, end_s: start_s + length };
-  soon(120);
-}
-
-let later = 0;
-function soon(wait = 350) {
-  clearTimeout(later);
-  later = setTimeout(load, wait);
+  soon();
 }
 
 function wire() {
@@ -226,8 +218,8 @@ function wire() {
 
 export function start() {
   on("view", wire);
-  on("changed", () => soon());
-  on("level", () => soon());
+  on("changed", soon);
+  on("level", soon);
   on("loop", () => range ?? soon());
   on("sheet", redraw);
   on("playhead", point);

@@ -1,0 +1,56 @@
+"""Work for the ear goes first: all other work stands still between its steps meanwhile.
+
+ear = EarFirst()
+with ear.hurry():       # in the thread that makes sound or takes an edit
+    ...
+ear.step()              # in every other thread, between two chunks of its work
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+LINGER_S = 0.05
+"""The page asks for the sound of an edit this soon after the edit was answered."""
+LONGEST_STOP_S = 0.5
+"""A step is taken at least this often, so that a long drag does not starve the pictures."""
+
+
+class EarFirst:
+    """Counts the work for the ear that is under way. Thread-safe."""
+
+    def __init__(self) -> None:
+        self._changed = threading.Condition()
+        self._under_way = 0
+        self._until = 0.0
+        self._mine = threading.local()
+
+    @contextmanager
+    def hurry(self) -> Iterator[None]:
+        """What is done inside is for the ear."""
+        with self._changed:
+            self._under_way += 1
+        self._mine.hurries = True
+        try:
+            yield
+        finally:
+            self._mine.hurries = False
+            with self._changed:
+                self._under_way -= 1
+                self._until = time.monotonic() + LINGER_S
+                self._changed.notify_all()
+
+    def step(self) -> None:
+        """Stand still while something is made for the ear, unless this thread makes it."""
+        if getattr(self._mine, "hurries", False):
+            return
+        ends = time.monotonic() + LONGEST_STOP_S
+        with self._changed:
+            while (now := time.monotonic()) < ends:
+                if not self._under_way and now >= self._until:
+                    return
+                wait = ends - now if self._under_way else min(ends, self._until) - now
+                self._changed.wait(wait)

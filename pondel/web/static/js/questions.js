@@ -1,0 +1,52 @@
+// Sound goes first: what is only looked at is asked for when edits and sound have come to rest.
+
+let under_way = 0;
+let rested = 0;
+
+/** Work that goes first: edits on their way, a sound being fetched. */
+export async function first(work) {
+  under_way++;
+  try {
+    return await work();
+  } finally {
+    under_way--;
+    rested = performance.now();
+  }
+}
+
+/** Do `work` after a pause of `wait_ms` in which nothing was asked for and nothing went first. */
+export function atRest(work, wait_ms) {
+  let timer = 0;
+  const look = () => {
+    const left = under_way ? wait_ms : rested + wait_ms - performance.now();
+    if (left > 1) timer = setTimeout(look, left);
+    else work();
+  };
+  return () => {
+    clearTimeout(timer);
+    timer = setTimeout(look, wait_ms);
+  };
+}
+
+/**
+ * A question to the server, of which only the newest matters. `ask(signal)` asks and shows,
+ * `trouble(message)` shows what went wrong; `soon` gives up what was asked and asks when at rest.
+ */
+export function question(ask, trouble, wait_ms = 120) {
+  let asked = null;
+  const now = async () => {
+    asked?.abort();
+    const mine = (asked = new AbortController());
+    try {
+      await ask(mine.signal);
+    } catch (error) {
+      if (error.name !== "AbortError") trouble(error.message);
+    }
+  };
+  const later = atRest(now, wait_ms);
+  const soon = () => {
+    asked?.abort();
+    later();
+  };
+  return { now, soon };
+}
