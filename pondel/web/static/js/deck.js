@@ -3,7 +3,7 @@ import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
 import { first, question } from "./questions.js";
 import { bar, beat, on, setLoop, state, tell } from "./state.js";
-import { clear, sized } from "./plots.js";
+import { clear, pointNeedle, sized, write } from "./plots.js";
 
 const PATIENCE_MS = 150;
 export const player = new Player();
@@ -126,6 +126,7 @@ function drawSong() {
   const { seconds, sections } = state.facts;
   const x = (s) => (s / seconds) * width;
   clear(context, width, height);
+  area = { left: 0, width, height };
   context.fillStyle = css("--mark");
   context.fillRect(x(state.loop.start_s), 0, x(state.loop.end_s) - x(state.loop.start_s), height);
   const middle = height / 2 + 5;
@@ -148,12 +149,8 @@ function drawSong() {
   point();
 }
 
-/** Put the needle where the playhead is; the drawing below stays as it is. */
-function point() {
-  const song = $("song");
-  const at = (player.position() / state.facts.seconds) * song.clientWidth;
-  song.querySelector(".needle").style.transform = `translateX(${at - 1}px)`;
-}
+let area = { left: 0, width: 0, height: 0 };
+const point = () => pointNeedle($("song"), player.position() / state.facts.seconds, area);
 
 function placeEnds() {
   const { seconds } = state.facts;
@@ -230,8 +227,8 @@ function wireLoop() {
 
 function tellTime() {
   const s = player.position();
-  $("clock").textContent = barsBeats(s);
-  $("clock-time").textContent = `bar · ${minutes(s)}`;
+  write($("clock"), barsBeats(s));
+  write($("clock-time"), `bar · ${minutes(s)}`);
 }
 
 function frame() {

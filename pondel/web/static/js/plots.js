@@ -24,6 +24,27 @@ export function sized(canvas) {
   return { context, width, height, css: (name) => style.getPropertyValue(name).trim() };
 }
 
+/**
+ * Put the needle of a picture at a share of its width; the drawing below stays as it is.
+ * `area` is where the picture lies in its box: nothing is measured here, as this happens in every frame.
+ */
+export function pointNeedle(place, share, { left, width, height }) {
+  let needle = place.querySelector(".needle");
+  if (!needle) {
+    needle = document.createElement("div");
+    needle.className = "needle";
+    place.append(needle);
+  }
+  needle.hidden = share < 0 || share > 1;
+  needle.style.height = `${height}px`;
+  needle.style.transform = `translateX(${left + share * width - 1}px)`;
+}
+
+/** Write a text only when it is another one. */
+export function write(place, text) {
+  if (place.textContent !== text) place.textContent = text;
+}
+
 export function clear(context, width, height) {
   context.clearRect(0, 0, width, height);
 }

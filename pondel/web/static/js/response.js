@@ -1,6 +1,6 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getJSON } from "./api.js";
-import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows, write } from "./plots.js";
 import { handle } from "./handles.js";
 import { question } from "./questions.js";
 import * as deck from "./deck.js";
@@ -34,7 +34,8 @@ const curve = question(async (signal) => {
   } finally {
     asking = false;
   }
-  redraw();
+  if (shown) redrawAbove();
+  else redraw();
   if (stale) follow();
 }, trouble);
 
@@ -100,27 +101,42 @@ function geometry(box) {
   return { width, height, x, yGain, yLevel, hzAt, dbAt, top_db, base: TOP + deep };
 }
 
+let shown = null;
+
+/** Draw all anew: below what stays while the sound moves, above what moves or is moved. */
 function redraw() {
   const box = plot();
   if (!box || !shape) return;
   const g = geometry(box);
   if (g.width < 80 || g.height < 60) return;
-  const focused = document.activeElement?.closest?.(".handle")?.getAttribute("aria-label");
-  const svg = draw("svg", { viewBox: `0 0 ${g.width} ${g.height}` });
-  grid(svg, g);
-  zone(svg, g);
-  if (live) levels(svg, g, box);
-  const line = (levels, y) => levels.map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${y(db).toFixed(1)}`).join("");
-  svg.append(draw("path", { d: line(gainNow(), g.yGain), class: "gain-now", "data-gain": 1 }));
-  if (cursor != null) {
-    const x = g.x(shape.hz[cursor]);
-    svg.append(draw("line", { x1: x, x2: x, y1: TOP, y2: g.base, class: "cursor-line" }));
-  }
-  for (const one of shape.handles) addHandle(svg, g, one);
+  shown = g;
+  const still = draw("svg", { viewBox: `0 0 ${g.width} ${g.height}` });
+  grid(still, g);
+  zone(still, g);
+  if (live) levels(still, g, box);
   const note = box.querySelector(".readout");
-  box.replaceChildren(svg);
+  box.replaceChildren(still);
   if (note && cursor != null) box.append(note);
-  if (focused) [...svg.querySelectorAll(".handle")].find((one) => one.getAttribute("aria-label") === focused)?.focus();
+  redrawAbove();
+}
+
+const gainLine = () => gainNow().map((db, i) => `${i ? "L" : "M"}${shown.x(shape.hz[i]).toFixed(1)} ${shown.yGain(db).toFixed(1)}`).join("");
+
+/** The gain, the cursor and the handles, in a layer of their own. */
+function redrawAbove() {
+  const box = plot();
+  if (!box.querySelector("svg")) return redraw();
+  const focused = document.activeElement?.closest?.(".handle")?.getAttribute("aria-label");
+  const above = draw("svg", { viewBox: `0 0 ${shown.width} ${shown.height}`, class: "above" });
+  above.append(draw("path", { d: gainLine(), class: "gain-now" }));
+  if (cursor != null) {
+    const x = shown.x(shape.hz[cursor]);
+    above.append(draw("line", { x1: x, x2: x, y1: TOP, y2: shown.base, class: "cursor-line" }));
+  }
+  for (const one of shape.handles) addHandle(above, shown, one);
+  box.querySelector("svg.above")?.remove();
+  box.querySelector("svg").after(above);
+  if (focused) [...above.querySelectorAll(".handle")].find((one) => one.getAttribute("aria-label") === focused)?.focus();
 }
 
 function grid(svg, g) {
@@ -235,50 +251,48 @@ function numbers() {
   const now = reductionNow(state.view.move);
   if (Math.abs(now) > Math.abs(held)) held = now;
   const words = (db) => (Math.abs(db) < 0.05 ? "0.0 dB" : `${db > 0 ? "−" : "+"}${Math.abs(db).toFixed(1)} dB`);
-  place.textContent = words(now);
-  document.getElementById("gr-held").textContent = words(held);
+  write(place, words(now));
+  write(document.getElementById("gr-held"), words(held));
 }
 
 /** While the sound moves only the gain curve is drawn anew. */
 function playhead() {
   const box = plot();
-  if (!box || !shape || !live) return;
+  if (!box || !shown || !live) return;
   const now = performance.now();
   if (now - drawnAt < 30) return;
   drawnAt = now;
   numbers();
-  const path = box.querySelector("[data-gain]");
-  if (!path) return;
-  const g = geometry(box);
-  path.setAttribute("d", gainNow().map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${g.yGain(db).toFixed(1)}`).join(""));
+  box.querySelector(".above .gain-now")?.setAttribute("d", gainLine());
 }
 
 function wire() {
   shape = null;
   live = null;
+  shown = null;
   cursor = null;
   const box = plot();
   if (!box) return;
   box.addEventListener("pointermove", (event) => {
-    if (!shape || event.target.closest?.(".handle") || event.buttons) return;
+    if (!shown || event.target.closest?.(".handle") || event.buttons) return;
     const hz = geometry(box).hzAt(event.clientX);
     cursor = shape.hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(shape.hz[best] / hz)) ? i : best), 0);
-    redraw();
+    redrawAbove();
     read();
   });
   box.addEventListener("pointerleave", () => {
     cursor = null;
-    if (shape) redraw();
+    if (shown) redrawAbove();
     read();
   });
   box.addEventListener("keydown", (event) => {
-    if (!shape || event.target !== box) return;
+    if (!shown || event.target !== box) return;
     const steps = { ArrowLeft: -2, ArrowRight: 2, PageDown: -24, PageUp: 24 };
     if (event.key === "Escape") cursor = null;
     else if (event.key in steps) cursor = Math.min(shape.hz.length - 1, Math.max(0, (cursor ?? 48) + steps[event.key]));
     else return;
     event.preventDefault();
-    redraw();
+    redrawAbove();
     read();
   });
   new ResizeObserver(redraw).observe(box);

@@ -1,6 +1,6 @@
 // The leader's and the yielder's outline over the loop, with the gain as it falls and returns.
 import { about, getJSON } from "./api.js";
-import { clear, sized } from "./plots.js";
+import { clear, pointNeedle, sized } from "./plots.js";
 import { question } from "./questions.js";
 import { beat, on, state } from "./state.js";
 import { player } from "./deck.js";
@@ -36,6 +36,7 @@ function redraw() {
   clear(context, width, height);
   const { leaderInk, yielderInk, leaderTag, yielderTag } = box.dataset;
   const body = height - FOOT;
+  area = { left: LEFT, width: width - LEFT - RIGHT, height: body };
   const rows = { leader: [0, body * 0.3], yielder: [body * 0.31, body * 0.36], gain: [body * 0.7, body * 0.3] };
   const x = (s) => LEFT + ((s - data.start_s) / (data.end_s - data.start_s)) * (width - LEFT - RIGHT);
   const pen = { context, css, x, width };
@@ -50,20 +51,11 @@ function redraw() {
   point();
 }
 
-/** Put the needle where the playhead is; the drawing below stays as it is. */
+let area = null;
 function point() {
   const box = plot();
-  if (!box || !data) return;
-  let needle = box.querySelector(".needle");
-  if (!needle) {
-    needle = document.createElement("div");
-    needle.className = "needle";
-    box.append(needle);
-  }
-  const share = (player.position() - data.start_s) / (data.end_s - data.start_s);
-  needle.hidden = share < 0 || share > 1;
-  needle.style.height = `${box.clientHeight - FOOT}px`;
-  needle.style.transform = `translateX(${LEFT + share * (box.clientWidth - LEFT - RIGHT) - 1}px)`;
+  if (!box || !data || !area) return;
+  pointNeedle(box, (player.position() - data.start_s) / (data.end_s - data.start_s), area);
 }
 
 function grid({ context, css, x }, body) {

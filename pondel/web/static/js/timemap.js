@@ -1,6 +1,6 @@
 // When and where one part hides another: bands over time, with the leader's hits.
 import { about, getJSON } from "./api.js";
-import { clear, hzWord, sized } from "./plots.js";
+import { clear, hzWord, pointNeedle, sized } from "./plots.js";
 import { question } from "./questions.js";
 import { bar, beat, on, state } from "./state.js";
 import { player } from "./deck.js";
@@ -38,6 +38,7 @@ function redraw() {
   const { context, width, height, css } = sized(canvas);
   if (width < 60 || height < 40) return;
   clear(context, width, height);
+  area = { left: LEFT, width: width - LEFT, height: height - FOOT };
   const { hiderInk, leaderInk } = place.dataset;
   const inner = { left: LEFT, right: width, top: HEAD, bottom: height - FOOT };
   const x = (s) => LEFT + ((s - data.start_s) / (data.end_s - data.start_s)) * (width - LEFT);
@@ -102,19 +103,11 @@ function scale(context, css, inner, rowHeight) {
   }
 }
 
+let area = null;
 function point() {
   const place = box();
-  if (!place || !data) return;
-  let needle = place.querySelector(".needle");
-  if (!needle) {
-    needle = document.createElement("div");
-    needle.className = "needle";
-    place.append(needle);
-  }
-  const share = (player.position() - data.start_s) / (data.end_s - data.start_s);
-  needle.hidden = share < 0 || share > 1;
-  needle.style.height = `${place.clientHeight - FOOT}px`;
-  needle.style.transform = `translateX(${LEFT + share * (place.clientWidth - LEFT) - 1}px)`;
+  if (!place || !data || !area) return;
+  pointNeedle(place, (player.position() - data.start_s) / (data.end_s - data.start_s), area);
 }
 
 function read() {

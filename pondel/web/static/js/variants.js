@@ -5,9 +5,12 @@ import { learn, on, state, tell } from "./state.js";
 
 const strip = () => document.getElementById("variants");
 
+let drawn = null;
 function draw() {
   const place = strip();
-  if (!place) return;
+  const now = JSON.stringify(state.facts.variants);
+  if (!place || drawn === now) return;
+  drawn = now;
   const open = state.facts.variants.find((variant) => variant.is_open);
   place.replaceChildren(
     ...state.facts.variants.map((variant) => {
