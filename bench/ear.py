@@ -58,7 +58,7 @@ STORED = """async () => {
   const shown = document.querySelector('[aria-labelledby="name-threshold_db"]').ariaValueNow;
   return [(await sound.json()).hash, Number(shown)];
 }"""
-SETTLED = "() => document.getElementById('saved').textContent === 'all saved'"
+SETTLED = "() => document.getElementById('saved').ariaBusy === 'false'"
 
 
 def chained(document: Session) -> Session:

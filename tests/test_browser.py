@@ -125,7 +125,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     listen_to_key(page)
     page.fill('[aria-label="Release, typed"]', "60 ms")
     page.keyboard.press("Enter")
-    until(page, "document.querySelector('#saved').textContent === 'all saved'")
+    until(page, "document.querySelector('#saved').ariaBusy === 'false'")
     page.wait_for_timeout(400)
     assert page.evaluate("pondel.player.playing")
     _, between_short = near_hits(page.evaluate(LISTEN, 2.0))
@@ -156,7 +156,7 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     page.wait_for_selector("aside h2:has-text('Compressor')")
 
     def threshold() -> float:
-        until(page, "document.querySelector('#saved').textContent === 'all saved'")
+        until(page, "document.querySelector('#saved').ariaBusy === 'false'")
         return jobs.library.head(song).document.part("kick").moves[0].threshold_db
 
     slider = page.locator('[role=slider][aria-labelledby="name-threshold_db"]')
@@ -299,7 +299,7 @@ def own_song(server, song):
 
 
 def saved(page) -> None:
-    until(page, "document.querySelector('#saved').textContent === 'all saved'")
+    until(page, "document.querySelector('#saved').ariaBusy === 'false'")
 
 
 def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_song, browser):

@@ -45,7 +45,7 @@ def test_edits_undo_and_redo_move_along_the_branch(library):
     fader(library, session_id, -9)
     with pytest.raises(NotFound):
         library.redo(session_id)
-    assert library.neighbours(session_id).undo == "A: fader"
+    assert library.neighbours(library.head(session_id)).undo == "A: fader"
     assert library.undo(session_id).document.part("a").fader_db == -2
 
 

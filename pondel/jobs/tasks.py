@@ -14,6 +14,7 @@ from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
 from pondel.core.errors import PondelError
+from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
@@ -54,6 +55,7 @@ class Jobs:
         self.ear = EarFirst()
         self.turns = Turns(self.ear)
         self.desk = Desk(library, self.turns.step)
+        self.ahead = Ahead(self.desk, self.ear)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
         self.variants = Variants(library)

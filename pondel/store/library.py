@@ -35,6 +35,8 @@ class Revision:
     label: str
     document: Session
     created: datetime
+    parent: int | None
+    gesture: str | None
 
 
 @dataclass(frozen=True)
@@ -58,6 +60,11 @@ class SessionCard:
 @lru_cache(maxsize=256)
 def _parsed(text: str) -> Session:
     return parse_session(text)
+
+
+def _revision(row: Any) -> Revision:
+    document = _parsed(row.document)
+    return Revision(row.id, row.session_id, row.label, document, row.created, row.parent, row.gesture)
 
 
 class Library:
@@ -113,17 +120,19 @@ class Library:
 
     def head(self, session_id: str) -> Revision:
         """The session's present state; NotFound when there is no such session."""
-        row = self.tables.Session.get_or_none(id=session_id)
+        table, sessions = self.tables.Revision, self.tables.Session
+        found = table.select().join(sessions, on=(sessions.head == table.id))
+        row = found.where(sessions.id == session_id).first()
         if row is None:
             raise NotFound(f"there is no session {session_id!r}")
-        return self.revision(session_id, row.head)
+        return _revision(row)
 
     def revision(self, session_id: str, revision_id: int) -> Revision:
         """Any state a session has been in."""
         row = self.tables.Revision.get_or_none(id=revision_id, session=session_id)
         if row is None:
             raise NotFound(f"revision {revision_id} of this session is gone")
-        return Revision(row.id, session_id, row.label, _parsed(row.document), row.created)
+        return _revision(row)
 
     def edit(
         self, session_id: str, base: int | None, edit: Edit, *, gesture: str | None = None
@@ -144,15 +153,14 @@ class Library:
                 )
             document = parse_session(to_json(change(head.document)))
             check_cycles(document)
-            row = self.tables.Revision.get_by_id(head.id)
-            if document == head.document and not (gesture and row.gesture == gesture):
+            replaced = bool(gesture) and head.gesture == gesture
+            if document == head.document and not replaced:
                 return head
-            replaced = bool(gesture) and row.gesture == gesture
-            parent = row.parent if replaced else head.id
+            parent = head.parent if replaced else head.id
             revision = self._set_head(session_id, parent, label, document, gesture)
             if replaced:
                 # Only now: a number that is free would be given to the new revision.
-                row.delete_instance()
+                self.tables.Revision.delete_by_id(head.id)
             return revision
 
     def _set_head(
@@ -175,15 +183,15 @@ class Library:
         )
         table = self.tables.Session
         table.update(head=row.id, name=document.name).where(table.id == session_id).execute()
-        return Revision(row.id, session_id, label, document, row.created)
+        return Revision(row.id, session_id, label, document, row.created, parent, gesture)
 
     def undo(self, session_id: str) -> Revision:
         """Step back; NotFound at the beginning."""
         with self.database.atomic("immediate"):
-            row = self.tables.Revision.get_by_id(self.head(session_id).id)
-            if row.parent is None:
+            parent = self.head(session_id).parent
+            if parent is None:
                 raise NotFound("there is nothing to undo")
-            return self._move_head(session_id, row.parent)
+            return self._move_head(session_id, parent)
 
     def redo(self, session_id: str) -> Revision:
         """Step forward along the newest branch; NotFound at its end."""
@@ -193,11 +201,10 @@ class Library:
                 raise NotFound("there is nothing to redo")
             return self._move_head(session_id, child.id)
 
-    def neighbours(self, session_id: str) -> Neighbours:
-        """The names of the edits that undo and redo would step over."""
-        head = self.tables.Revision.get_by_id(self.head(session_id).id)
-        child = self._newest_child(head.id)
-        undo = head.label if head.parent is not None else None
+    def neighbours(self, revision: Revision) -> Neighbours:
+        """The names of the edits that undo and redo would step over from a revision."""
+        child = self._newest_child(revision.id)
+        undo = revision.label if revision.parent is not None else None
         return Neighbours(undo, child.label if child else None)
 
     def history(self, session_id: str, most: int = 200) -> list[Revision]:
@@ -206,7 +213,7 @@ class Library:
         revision: int | None = self.head(session_id).id
         while revision is not None and len(found) < most:
             found.append(self.revision(session_id, revision))
-            revision = self.tables.Revision.get_by_id(revision).parent
+            revision = found[-1].parent
         return found
 
     def go_to(self, session_id: str, revision_id: int) -> Revision:

@@ -131,7 +131,7 @@ def asked_pair(document: Session) -> Pair | None:
 def song_facts(session_id: str, revision: Revision) -> dict:
     """What the deck and the pictures need to know of a session, as JSON."""
     document = revision.document
-    neighbours = library().neighbours(session_id)
+    neighbours = library().neighbours(revision)
     marks = inked(document)
     return {
         "id": session_id,

@@ -24,6 +24,7 @@ from pondel.web.context import (
     asked_stretch,
     desk,
     for_the_ear,
+    jobs,
     library,
     song_facts,
     take_turn,
@@ -32,10 +33,14 @@ from pondel.web.context import (
 blueprint = Blueprint("deck", __name__)
 STRIP_COLUMNS = 900
 SONG_COLUMNS = 800
+MOST_CHUNKS = 100_000
 
 
 def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
-    """Prepare what the deck asks for; the answer says where its chunks are."""
+    """Prepare what the deck asks for; the answer says where its chunks are.
+
+    The render of chunk `at` begins at once, if one is named.
+    """
     parts = wanted.get("parts")
     if not isinstance(parts, list) or not all(isinstance(part, str) for part in parts):
         parts = []
@@ -50,6 +55,9 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
         treated=treated,
     )
     size = chunk_frames(document.rate)
+    at = wanted.get("at")
+    if isinstance(at, int) and 0 <= at < MOST_CHUNKS:
+        jobs().ahead.begin(name, at)
     return {
         "hash": name,
         "rate": document.rate,
@@ -76,6 +84,7 @@ def listen(session_id: str):
         "state": request.args.get("state", "after"),
         "low_hz": request.args.get("low_hz", type=float),
         "high_hz": request.args.get("high_hz", type=float),
+        "at": request.args.get("at", type=int),
     }
     return sound_facts(document, wanted)
 
@@ -84,7 +93,7 @@ def listen(session_id: str):
 @for_the_ear
 def sound(name: str, index: int):
     """One chunk: all left samples, then all right ones, as little-endian 32-bit float."""
-    if not 0 <= index < 100_000:
+    if not 0 <= index < MOST_CHUNKS:
         raise BadDocument("there is no such chunk")
     block = desk().sound(name, index)
     body = np.ascontiguousarray(block.T, "<f4").tobytes()

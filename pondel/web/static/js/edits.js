@@ -1,10 +1,12 @@
 // Sends edits one after another; while one is on its way to the ear only the newest of each value waits.
 import { Refused, page, post, say } from "./api.js";
+import { write } from "./plots.js";
 import { first } from "./questions.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
 import { heard, wanted } from "./deck.js";
 
+const PATIENCE_MS = 400;
 /** @type {Map<string, any>} */
 const waiting = new Map();
 let busy = false;
@@ -25,8 +27,17 @@ export function edit(operation, gesture = null) {
   });
 }
 
+/** Nothing is said of edits that are saved at once, so that a drag does not chatter. */
+function tellSaved(isSaved) {
+  clearTimeout(saying);
+  saved.setAttribute("aria-busy", String(!isSaved));
+  if (isSaved) write(saved, "all saved");
+  else saying = setTimeout(() => write(saved, "saving"), PATIENCE_MS);
+}
+let saying = 0;
+
 async function send() {
-  saved.textContent = "saving";
+  tellSaved(false);
   while (waiting.size) {
     const [slot, one] = waiting.entries().next().value;
     waiting.delete(slot);
@@ -48,7 +59,7 @@ async function send() {
       }
     }
   }
-  saved.textContent = "all saved";
+  tellSaved(true);
   busy = false;
 }
 

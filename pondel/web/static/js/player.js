@@ -6,7 +6,9 @@ const TICK_MS = 60;
 const FADE_S = 0.015;
 /** A sound that has been heard this long, or has less than that left, is fetched further. */
 const SETTLED_S = 0.1;
-const SHORT_S = 0.3;
+const SHORT_S = 0.2;
+/** What a change takes to come under the playhead, as a rule. */
+const CHANGE_S = 0.08;
 const PREFETCH_CHUNKS = 4;
 const MOST_BUFFERS = 320;
 
@@ -85,6 +87,12 @@ export class Player {
     const length = this.loop.end_s - this.loop.start_s;
     const run = Math.max(0, time - this.anchor.time) + this.anchor.position - this.loop.start_s;
     return this.loop.start_s + (((run % length) + length) % length);
+  }
+
+  /** The chunk that will be under the playhead when a change asked for now is there; null at rest. */
+  upcoming() {
+    if (!this.playing) return null;
+    return this.#index(this.layer.sound, this.position(this.context.currentTime + CHANGE_S));
   }
 
   /** Play a sound from the resting position on. */
