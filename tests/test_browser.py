@@ -351,6 +351,48 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
     page.context.close()
 
 
+HEARD = """async () => {
+  const { facts } = pondel.state;
+  const sound = await fetch(`/sessions/${facts.id}/listen?hear=mix&revision=${facts.revision}`);
+  return (await sound.json()).hash === pondel.player.layer.sound.hash;
+}"""
+
+
+def test_what_is_heard_after_a_drag_is_the_last_value(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    page.click("text=Duck Tuba for Kick")
+    page.wait_for_selector("#chain >> text=Compressor")
+
+    def threshold_db():
+        return jobs.library.head(own_song).document.part("tuba").moves[0].threshold_db
+
+    proposed = threshold_db()
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    name = '[aria-labelledby="name-threshold_db"]'
+    track = page.locator(name).bounding_box()
+    middle = track["y"] + track["height"] / 2
+    for begin, end in ((0.2, 0.7), (0.8, 0.3)):
+        page.mouse.move(track["x"] + begin * track["width"], middle)
+        page.mouse.down()
+        page.mouse.move(track["x"] + end * track["width"], middle, steps=25)
+        page.mouse.up()
+        saved(page)
+        shown = float(page.get_attribute(name, "aria-valuenow"))
+        assert threshold_db() == shown
+        until(page, f"({HEARD})()")
+    page.evaluate("pondel.player.seek(pondel.state.loop.start_s + 1)")
+    until(page, f"pondel.player.playing && ({HEARD})()")
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Control+z")
+    saved(page)
+    until(page, f"({HEARD})()")
+    assert threshold_db() == proposed, "each drag is one step of undo"
+    assert errors == []
+    page.context.close()
+
+
 def test_moves_change_places_by_keys_and_bands_are_heard_alone(server, own_song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")

@@ -225,3 +225,28 @@ def test_sound_that_falls_out_of_memory_comes_back_from_disk(duck, tmp_path):
     files[-1].write_bytes(b"torn")
     torn = ChunkedSession(session, media, ChunkCache(spill=Spill(tmp_path / "chunks")))
     assert np.abs(torn.region(node, 0, 4 * RATE) - np.concatenate(first)).max() < 1e-5
+
+
+def test_work_on_a_region_can_be_given_up_between_chunks_and_done_again(duck):
+    session, media = duck
+    steps: list[int] = []
+
+    def step():
+        steps.append(len(steps))
+        if len(steps) == 3:
+            raise InterruptedError
+
+    chunked = ChunkedSession(session, media, ChunkCache(), step)
+    for given_up in (chunked.region, chunked.in_the_mix, chunked.reductions):
+        steps.clear()
+        args = (("tuba", "before fader"),) if given_up == chunked.region else ("tuba",)
+        with pytest.raises(InterruptedError):
+            given_up(*args, RATE // 3, 2 * RATE)
+    steps[:] = range(10)
+    whole = ChunkedSession(session, media, ChunkCache())
+    node = ("tuba", "before fader")
+    np.testing.assert_array_equal(
+        chunked.region(node, RATE // 3, 2 * RATE), whole.region(node, RATE // 3, 2 * RATE)
+    )
+    heard, expected = (c.in_the_mix("tuba", RATE // 3, 2 * RATE).power for c in (chunked, whole))
+    np.testing.assert_array_equal(heard, expected)

@@ -7,17 +7,29 @@ import time
 
 import pytest
 
+from pondel.core.errors import NotFound
+from pondel.jobs.ahead import Ahead
+from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.turns import Superseded, Turns
 
 
-def test_a_waiting_question_gives_way_to_a_newer_one_of_its_kind():
-    turns = Turns()
+@pytest.fixture
+def ear() -> EarFirst:
+    return EarFirst()
+
+
+@pytest.fixture
+def turns(ear: EarFirst) -> Turns:
+    return Turns(ear)
+
+
+def test_a_waiting_question_gives_way_to_a_newer_one_of_its_kind(turns):
     started, release = threading.Event(), threading.Event()
     answers: dict[str, object] = {}
 
     def ask(name, key, work):
         try:
-            answers[name] = turns.take(key, work)
+            answers[name] = turns.take(key, "page", work)
         except Superseded as error:
             answers[name] = error
 
@@ -42,8 +54,118 @@ def test_a_waiting_question_gives_way_to_a_newer_one_of_its_kind():
     assert (answers["other"], answers["new"]) == ("other", "new")
 
 
-def test_an_error_comes_back_to_the_one_who_asked():
-    turns = Turns()
+def test_an_error_comes_back_to_the_one_who_asked(turns):
     with pytest.raises(ZeroDivisionError):
-        turns.take("a", lambda: 1 / 0)
-    assert turns.take("a", lambda: 7) == 7
+        turns.take("a", None, lambda: 1 / 0)
+    assert turns.take("a", None, lambda: 7) == 7
+
+
+def test_a_question_of_a_page_that_changed_the_session_ends_at_its_next_step(turns):
+    steps: list[str] = []
+
+    def work(page: str) -> str:
+        steps.append(page)
+        turns.drop("one")
+        turns.step()
+        steps.append("not given up")
+        return page
+
+    with pytest.raises(Superseded):
+        turns.take("map", "one", lambda: work("one"))
+    assert steps == ["one"]
+    assert turns.take("map", "two", lambda: work("two")) == "two"
+    assert turns.take("map", "one", lambda: "asked again") == "asked again"
+
+
+def test_a_step_outside_of_a_question_is_never_given_up(turns):
+    turns.drop("one")
+    turns.step()
+
+
+def _in_thread(work) -> threading.Thread:
+    thread = threading.Thread(target=work, daemon=True)
+    thread.start()
+    return thread
+
+
+def test_analysis_stands_still_while_sound_is_made_and_goes_on_after_it(ear):
+    order: list[str] = []
+    sound_begun, sound_may_end = threading.Event(), threading.Event()
+
+    def sound():
+        with ear.hurry():
+            sound_begun.set()
+            sound_may_end.wait(10)
+            order.append("sound")
+
+    def analysis():
+        ear.step()
+        order.append("analysis")
+
+    threads = [_in_thread(sound)]
+    assert sound_begun.wait(10)
+    threads.append(_in_thread(analysis))
+    time.sleep(0.05)
+    assert order == []
+    sound_may_end.set()
+    for thread in threads:
+        thread.join(10)
+    assert order == ["sound", "analysis"]
+
+
+def test_sound_never_waits_for_itself(ear):
+    with ear.hurry(), ear.hurry():
+        ear.step()
+    with ear.hurry():
+        pass
+    done = _in_thread(ear.step)
+    done.join(10)
+    assert not done.is_alive()
+
+
+def test_a_long_drag_does_not_starve_the_pictures(ear):
+    sound_may_end = threading.Event()
+
+    def sound():
+        with ear.hurry():
+            sound_may_end.wait(20)
+
+    thread = _in_thread(sound)
+    step = _in_thread(ear.step)
+    step.join(10)
+    assert not step.is_alive()
+    assert thread.is_alive()
+    sound_may_end.set()
+    thread.join(10)
+
+
+class SlowDesk:
+    """Renders chunk 0 when told to, and knows no other sound than "known"."""
+
+    def __init__(self) -> None:
+        self.rendered: list[int] = []
+        self.begun, self.may_end = threading.Event(), threading.Event()
+
+    def sound(self, name: str, index: int) -> None:
+        self.rendered.append(index)
+        if name != "known":
+            raise NotFound("forgotten")
+        self.begun.set()
+        self.may_end.wait(10)
+
+
+def test_of_the_sounds_begun_ahead_only_the_newest_waits(ear):
+    desk = SlowDesk()
+    ahead = Ahead(desk, ear)
+    ahead.begin("known", 0)
+    assert desk.begun.wait(10)
+    for index in (1, 2, 3):
+        ahead.begin("known", index)
+    desk.may_end.set()
+    ahead.begin("forgotten", 4)
+    ahead.begin("known", 5)
+    ends = time.monotonic() + 10
+    while desk.rendered[-1] != 5 and time.monotonic() < ends:
+        time.sleep(0.005)
+    assert desk.rendered[0] == 0 and desk.rendered[-1] == 5
+    assert set(desk.rendered) <= {0, 3, 4, 5}

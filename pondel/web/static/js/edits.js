@@ -12,7 +12,24 @@ const waiting = new Map();
 let busy = false;
 /** Settles when every edit and step asked for so far has been answered. */
 let sending = Promise.resolve();
+let unanswered = 0;
+let saying = 0;
 const saved = document.getElementById("saved");
+
+/** Work after all that was asked for before. Nothing is said of what is saved at once: a drag would chatter. */
+function inTurn(work) {
+  if (unanswered++ === 0) {
+    saved.setAttribute("aria-busy", "true");
+    saying = setTimeout(() => write(saved, "saving"), PATIENCE_MS);
+  }
+  sending = sending.then(() => first(work)).finally(() => {
+    if (--unanswered) return;
+    clearTimeout(saying);
+    write(saved, "all saved");
+    saved.setAttribute("aria-busy", "false");
+  });
+  return sending;
+}
 
 /** Apply an edit; resolves with what the server said of it, or null when a newer one replaced it. */
 export function edit(operation, gesture = null) {
@@ -23,21 +40,11 @@ export function edit(operation, gesture = null) {
     waiting.set(slot, { operation, gesture, done, failed });
     if (busy) return;
     busy = true;
-    sending = sending.then(() => first(send));
+    inTurn(send);
   });
 }
 
-/** Nothing is said of edits that are saved at once, so that a drag does not chatter. */
-function tellSaved(isSaved) {
-  clearTimeout(saying);
-  saved.setAttribute("aria-busy", String(!isSaved));
-  if (isSaved) write(saved, "all saved");
-  else saying = setTimeout(() => write(saved, "saving"), PATIENCE_MS);
-}
-let saying = 0;
-
 async function send() {
-  tellSaved(false);
   while (waiting.size) {
     const [slot, one] = waiting.entries().next().value;
     waiting.delete(slot);
@@ -59,14 +66,12 @@ async function send() {
       }
     }
   }
-  tellSaved(true);
   busy = false;
 }
 
 /** Step back or forward, after the edits and steps asked for before. */
 export function step(which) {
-  sending = sending.then(() => stepNow(which));
-  return sending;
+  return inTurn(() => stepNow(which));
 }
 
 async function stepNow(which) {

@@ -114,9 +114,9 @@ function redraw() {
   grid(still, g);
   zone(still, g);
   if (live) levels(still, g, box);
-  const note = box.querySelector(".readout");
-  box.replaceChildren(still);
-  if (note && cursor != null) box.append(note);
+  const old = box.querySelector("svg:not(.above)");
+  if (old) old.replaceWith(still);
+  else box.replaceChildren(still);
   redrawAbove();
 }
 
