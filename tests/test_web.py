@@ -103,7 +103,9 @@ def test_a_control_takes_typed_values_and_says_what_it_holds(caller, song):
     caller.edit(song, op="add duck", leader="kick", part="tuba")
     target = {"op": "set move", "part": "tuba", "move": "m1"}
     answer = caller.edit(song, **target, field="release_ms", value="0.25 s")
-    assert answer.json["said"] == {"value": 250, "words": "250 ms"}
+    said = answer.json["said"]
+    assert (said["value"], said["words"], said["move"]) == (250, "250 ms", "m1")
+    assert "250 ms" in said["brief"] and said["brief"].endswith("; hears KI")
     assert caller.edit(song, **target, field="ratio", value="inf:1").json["said"]["words"] == "∞:1"
     refused = caller.edit(song, **target, field="ratio", value="half")
     assert refused.status_code == 400

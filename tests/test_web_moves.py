@@ -69,6 +69,25 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
     assert np.isfinite(np.frombuffer(sound.data, "<f4")).all()
 
 
+def test_the_sound_of_an_edit_is_begun_before_it_is_asked_for(app, caller, song, monkeypatch):
+    begun = []
+    ahead = jobs_of(app).ahead
+    monkeypatch.setattr(ahead, "begin", lambda name, index: begun.append((name, index)))
+    for at in (3, None, "3", -1):
+        listen = {"hear": "mix", "parts": [], "state": "after", "at": at}
+        answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
+        assert answer.status_code == 200
+    assert begun == [(answer.json["sound"]["hash"], 3)]
+
+
+def test_an_edit_gives_up_what_its_page_asked_before(app, caller, song, monkeypatch):
+    dropped = []
+    monkeypatch.setattr(jobs_of(app).turns, "drop", dropped.append)
+    caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, page="one")
+    caller.edit(song, op="set part", part="tuba", field="pan", value=0.2)
+    assert dropped == ["one"]
+
+
 def test_the_response_of_a_band_and_its_handle_agree(app, caller, song):
     caller.edit(song, op="add move", part="tuba", kind="eq")
     move = head(app, song).part("tuba").moves[0]

@@ -10,7 +10,7 @@ from flask import Blueprint, render_template, request
 
 from pondel.core import edits, move_edits, song_edits
 from pondel.core.advice.proposals import Fight, Proposal
-from pondel.core.document import HitSettings, Part, Session
+from pondel.core.document import HitSettings, Part, Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.measures.hits import NEAR_S
 from pondel.core.moves import kind_of
@@ -20,6 +20,7 @@ from pondel.core.units import say_hz
 from pondel.store.library import Revision
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
 from pondel.web.deck import sound_facts
+from pondel.web.moves import in_brief
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
 
@@ -51,6 +52,9 @@ def edit(session_id: str):
         "session": song_facts(session_id, revision),
         "said": _said(revision, body),
     }
+    if answer["said"] and body["op"] == "set move":
+        move = move_of(revision.document.part(str(body["part"])), str(body["move"]))
+        answer["said"] |= {"move": move.id, "brief": in_brief(revision.document, move)}
     if "reasons" in body:
         added = revision.document.part(str(body["part"])).moves[-1]
         answer["added"] = {"part": str(body["part"]), "move": added.id}
@@ -379,8 +383,7 @@ def _said(revision: Revision, body: dict) -> dict[str, Any] | None:
     elif body["op"] == "set hits":
         owner, params = revision.document.part(str(body["part"])).hits, HitSettings
     elif body["op"] == "set move":
-        part = revision.document.part(str(body["part"]))
-        owner = next(move for move in part.moves if move.id == body["move"])
+        owner = move_of(revision.document.part(str(body["part"])), str(body["move"]))
         params = kind_of(owner.kind).params
     else:
         owner, params = revision.document.part(str(body["part"])), Part

@@ -79,6 +79,7 @@ def show(session_id: str):
         kind=kind_of(move.kind) if move is not None else None,
         kinds=KINDS,
         kind_of=kind_of,
+        in_brief=in_brief,
         controls=_shown_controls(move, params) if params is not None else [],
         lists=[(field, item, controls_of(item)) for field, item, _, _ in lists],
         item=_chosen_item(move, lists),
@@ -86,6 +87,15 @@ def show(session_id: str):
         zones=_zones(document, pair),
         inf=math.inf,
     )
+
+
+def in_brief(document: Session, move: Any) -> str:
+    """A move in a line of the chain: its main settings and what it listens to."""
+    words = kind_of(move.kind).in_brief(move)
+    key = key_in(move)
+    if key is None or not document.has_part(key.source):
+        return words
+    return f"{words}; hears {inked(document)[key.source].tag}"
 
 
 def _shown_controls(move: Any, params: Any) -> list:

@@ -1,6 +1,7 @@
 // The chain of moves: add, reorder by drag and keys, copy, sections; and what is wrong with the move in view.
 import { about, say } from "./api.js";
 import { edit } from "./edits.js";
+import { write } from "./plots.js";
 import { atRest } from "./questions.js";
 import { keepReasons } from "./reasons.js";
 import { go, reload } from "./stage.js";
@@ -107,7 +108,14 @@ async function checks() {
   await doing(() => window.htmx.ajax("GET", about("moves/checks", { part, move }), { target: place, swap: "innerHTML show:none" }));
 }
 
+/** The line of a move in the chain says what the move does now. */
+function showBrief({ move, brief }) {
+  const place = document.querySelector(`#chain [data-move="${CSS.escape(move ?? "")}"] [data-brief]`);
+  if (place && brief) write(place, brief);
+}
+
 export function start() {
+  on("value", showBrief);
   const soon = atRest(checks, 500);
   on("view", () => {
     wireChain();

@@ -1,7 +1,7 @@
 // The deck: play, loop, what is heard, before and after.
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
-import { first, question } from "./questions.js";
+import { first, isHurried, question } from "./questions.js";
 import { bar, beat, on, setLoop, state, tell } from "./state.js";
 import { clear, pointNeedle, sized, write } from "./plots.js";
 
@@ -231,8 +231,10 @@ function tellTime() {
   write($("clock-time"), `bar · ${minutes(s)}`);
 }
 
+/** While a change is on its way to the ear the needles move in every third frame only. */
+let frames = 0;
 function frame() {
-  if (player.playing) {
+  if (player.playing && (!isHurried() || ++frames % 3 === 0)) {
     tellTime();
     point();
     tell("playhead");

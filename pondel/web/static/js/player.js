@@ -18,6 +18,7 @@ const MOST_BUFFERS = 320;
 class Layer {
   constructor(player, sound, gain, at) {
     this.sound = sound;
+    this.gain = gain;
     this.begin = at;
     this.until = at;
     this.sources = new Set();
@@ -28,9 +29,11 @@ class Layer {
   }
 
   fade(context, gain) {
-    const now = context.currentTime;
-    this.out.gain.cancelScheduledValues(now);
-    this.out.gain.setTargetAtTime(gain, now, 0.02);
+    if (gain === this.gain) return;
+    this.gain = gain;
+    const from = Math.max(context.currentTime, this.begin + FADE_S);
+    this.out.gain.cancelScheduledValues(from);
+    this.out.gain.setTargetAtTime(gain, from, 0.02);
   }
 
   end(at) {
@@ -55,7 +58,8 @@ export class Player {
     this.anchor = { time: 0, position: 0 };
     this.layer = null;
     this.wanted = null;
-    this.following = null;
+    this.isFollowing = false;
+    this.following = Promise.resolve();
     this.playing = false;
     this.resting = 0;
     this.order = 0;
@@ -154,28 +158,35 @@ export class Player {
 
   /** One sound is fetched at a time: those that were wanted only meanwhile are never asked for. */
   #follow() {
-    this.following ??= this.#swapUntilWanted().finally(() => (this.following = null));
+    if (!this.isFollowing) this.following = this.#swapUntilWanted();
     return this.following;
   }
 
   async #swapUntilWanted() {
-    while (this.playing) {
-      const { sound, gain } = this.wanted;
-      if (this.layer.sound.hash === sound.hash) return this.layer.fade(this.context, gain);
-      const mine = this.order;
-      const asked = performance.now();
-      await this.#need(sound, this.position(this.context.currentTime + 0.05));
-      if (mine !== this.order) continue;
-      const at = this.context.currentTime + 0.02;
-      await this.#need(sound, this.position(at));
-      if (mine !== this.order) continue;
-      const begin = Math.max(at, this.context.currentTime + 0.01);
-      const old = this.layer;
-      this.layer = new Layer(this, sound, gain, begin);
-      this.#tick();
-      old.end(begin);
-      this.lastSwap = { hash: sound.hash, asked, scheduled: performance.now() };
+    this.isFollowing = true;
+    try {
+      while (this.playing && this.layer.sound.hash !== this.wanted.sound.hash) await this.#swapTo(this.wanted);
+      this.layer?.fade(this.context, this.wanted.gain);
+    } finally {
+      this.isFollowing = false;
     }
+  }
+
+  /** Given up when the deck stops or the playhead is moved meanwhile. */
+  async #swapTo({ sound, gain }) {
+    const mine = this.order;
+    const asked = performance.now();
+    await this.#need(sound, this.position(this.context.currentTime + 0.05));
+    if (mine !== this.order) return;
+    const at = this.context.currentTime + 0.02;
+    await this.#need(sound, this.position(at));
+    if (mine !== this.order) return;
+    const begin = Math.max(at, this.context.currentTime + 0.01);
+    const old = this.layer;
+    this.layer = new Layer(this, sound, gain, begin);
+    this.#tick();
+    old.end(begin);
+    this.lastSwap = { hash: sound.hash, asked, scheduled: performance.now() };
   }
 
   #index(sound, position) {
@@ -232,7 +243,8 @@ export class Player {
       const length = Math.min(chunk_s - offset, this.loop.end_s - position);
       this.#schedule(layer, buffer, offset, Math.max(length, 1e-4));
     }
-    if (now > layer.begin + SETTLED_S || layer.until < now + SHORT_S) this.#prefetch(layer);
+    if (now > layer.begin + SETTLED_S) this.#prefetch(layer, PREFETCH_CHUNKS);
+    else if (layer.until < now + SHORT_S) this.#prefetch(layer, 1);
   }
 
   #schedule(layer, buffer, offset, length) {
@@ -245,10 +257,10 @@ export class Player {
     layer.until += length;
   }
 
-  #prefetch(layer) {
+  #prefetch(layer, most) {
     const { sound } = layer;
     const chunk_s = sound.chunk_frames / sound.rate;
-    const chunks = Math.min(PREFETCH_CHUNKS, Math.ceil((this.loop.end_s - this.loop.start_s) / chunk_s) + 1);
+    const chunks = Math.min(most, Math.ceil((this.loop.end_s - this.loop.start_s) / chunk_s) + 1);
     let position = this.position(layer.until);
     for (let n = 0; n < chunks && this.fetching.size < 2; n++) {
       this.#fetch(sound, this.#index(sound, position)).catch(this.onTrouble);

@@ -14,6 +14,9 @@ export async function first(work) {
   }
 }
 
+/** Whether something goes first just now. */
+export const isHurried = () => under_way > 0;
+
 /** Do `work` after a pause of `wait_ms` in which nothing was asked for and nothing went first. */
 export function atRest(work, wait_ms) {
   let timer = 0;
