@@ -9,11 +9,14 @@ in the core stands beside them. Left out, with a word, where Debian's chromium i
 
 from __future__ import annotations
 
+import socket
 import statistics
+import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
@@ -125,10 +128,36 @@ def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], f
     return Drag(swaps[0]["scheduled"] - inputs[0], heard[0] - inputs[-1], len(swaps))
 
 
+@contextmanager
+def _serving(data_dir: str) -> Iterator[str]:
+    """The address of a server in a process of its own, as users have it."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    command = [sys.executable, "-m", "pondel", "serve", "--data", data_dir, "--port", str(port)]
+    with subprocess.Popen(command, stderr=subprocess.DEVNULL) as server:
+        try:
+            _until_open(port)
+            yield f"http://127.0.0.1:{port}"
+        finally:
+            server.terminate()
+
+
+def _until_open(port: int) -> None:
+    ends = time.monotonic() + 60
+    while True:
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        if time.monotonic() > ends:
+            raise TimeoutError("the server did not start")
+        time.sleep(0.1)
+
+
 def _drags() -> tuple[list[Drag], float]:
     """The drags, and the bare time of the same work in ms."""
     sys.path.insert(0, str(ROOT / "tests"))
-    from browser_tools import browsing, open_page, served
+    from browser_tools import browsing, open_page
 
     with tempfile.TemporaryDirectory() as name:
         desk = Desk(Library(Path(name)))
@@ -141,7 +170,7 @@ def _drags() -> tuple[list[Drag], float]:
         def stored_db() -> float:
             return desk.library.head(busy).document.parts[1].moves[3].threshold_db
 
-        with served(Path(name)) as (address, _), browsing() as browser:
+        with _serving(name) as address, browsing() as browser:
             path = f"{address}/sessions/{busy}/moves?part={tuba.id}&move={tuba.moves[3].id}"
             page, _ = open_page(browser, path)
             page.evaluate("localStorage.setItem('pondel-lower', 'hit')")
