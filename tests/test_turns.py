@@ -140,32 +140,29 @@ def test_a_long_drag_does_not_starve_the_pictures(ear):
 
 
 class SlowDesk:
-    """Renders chunk 0 when told to, and knows no other sound than "known"."""
+    """Renders chunks when told to, and knows no other sound than "known"."""
 
     def __init__(self) -> None:
         self.rendered: list[int] = []
         self.begun, self.may_end = threading.Event(), threading.Event()
 
-    def sound(self, name: str, index: int) -> None:
-        self.rendered.append(index)
+    def sound(self, name: str, index: int) -> int:
         if name != "known":
             raise NotFound("forgotten")
+        self.rendered.append(index)
         self.begun.set()
-        self.may_end.wait(10)
+        assert self.may_end.wait(10)
+        return index
 
 
 def test_of_the_sounds_begun_ahead_only_the_newest_waits(ear):
     desk = SlowDesk()
     ahead = Ahead(desk, ear)
-    ahead.begin("known", 0)
+    first = ahead.begin("known", 7)
     assert desk.begun.wait(10)
-    for index in (1, 2, 3):
-        ahead.begin("known", index)
+    later = [ahead.begin("known", index) for index in (1, 2, 3)]
     desk.may_end.set()
-    ahead.begin("forgotten", 4)
-    ahead.begin("known", 5)
-    ends = time.monotonic() + 10
-    while desk.rendered[-1] != 5 and time.monotonic() < ends:
-        time.sleep(0.005)
-    assert desk.rendered[0] == 0 and desk.rendered[-1] == 5
-    assert set(desk.rendered) <= {0, 3, 4, 5}
+    assert first.result(10) == 7
+    assert [chunk.result(10) for chunk in later] == [None, None, 3]
+    assert desk.rendered == [7, 3]
+    assert ahead.begin("forgotten", 4).result(10) is None

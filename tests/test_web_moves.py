@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import html
+import json
+import re
+import threading
+
 import numpy as np
 import pytest
 from conftest import hits, sine
@@ -69,15 +74,45 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
     assert np.isfinite(np.frombuffer(sound.data, "<f4")).all()
 
 
-def test_the_sound_of_an_edit_is_begun_before_it_is_asked_for(app, caller, song, monkeypatch):
-    begun = []
-    ahead = jobs_of(app).ahead
-    monkeypatch.setattr(ahead, "begin", lambda name, index: begun.append((name, index)))
-    for at in (3, None, "3", -1):
-        listen = {"hear": "mix", "parts": [], "state": "after", "at": at}
-        answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
-        assert answer.status_code == 200
-    assert begun == [(answer.json["sound"]["hash"], 3)]
+def test_an_edit_brings_the_sound_under_the_playhead_along(app, caller, song, monkeypatch):
+    monkeypatch.setattr("pondel.web.deck.PATIENCE_S", 30.0)
+    listen = {"hear": "mix", "parts": [], "state": "after", "at": 3}
+    answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.25, listen=listen)
+    assert answer.mimetype == "application/octet-stream"
+    length = int.from_bytes(answer.data[:4], "little")
+    told = json.loads(answer.data[4 : 4 + length])
+    assert told["said"]["value"] == 0.25 and told["sound"]["at"] == 3
+    assert head(app, song).part("tuba").pan == 0.25
+    samples = answer.data[4 + length :]
+    assert len(samples) == told["sound"]["chunk_frames"] * 2 * 4
+    assert np.abs(np.frombuffer(samples, "<f4")).max() > 0.01
+    assert samples == caller.client.get(f"/sound/{told['sound']['hash']}/3").data
+
+
+@pytest.mark.parametrize("at", [None, "3", -1, 10**9])
+def test_an_edit_without_a_place_only_says_where_the_sound_is(caller, song, at):
+    listen = {"hear": "mix", "parts": [], "state": "after", "at": at}
+    answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
+    assert "at" not in answer.json["sound"]
+
+
+def test_an_edit_does_not_wait_for_a_slow_render(app, caller, song, monkeypatch):
+    monkeypatch.setattr("pondel.web.deck.PATIENCE_S", 0.0)
+    started, may_end = threading.Event(), threading.Event()
+    desk = jobs_of(app).desk
+    sound = desk.sound
+
+    def slow(name, index):
+        started.set()
+        may_end.wait(30)
+        return sound(name, index)
+
+    monkeypatch.setattr(desk, "sound", slow)
+    listen = {"hear": "mix", "parts": [], "state": "after", "at": 3}
+    answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
+    assert answer.json["sound"]["hash"]
+    may_end.set()
+    assert started.wait(30)
 
 
 def test_an_edit_gives_up_what_its_page_asked_before(app, caller, song, monkeypatch):
@@ -107,10 +142,6 @@ def test_a_faulty_move_is_explained_and_mended_by_its_button(app, caller, song):
     caller.edit(song, op="set move", part="tuba", move=move.id, field="threshold_db", value=0)
     page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text
     assert "never crosses the threshold" in page
-    import html
-    import json
-    import re
-
     fix = json.loads(html.unescape(re.search(r"data-do='([^']+)'", page)[1]))
     assert caller.edit(song, **fix).status_code == 200
     page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text

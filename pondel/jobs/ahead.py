@@ -1,9 +1,11 @@
-"""Sound rendered before it is asked for: an edit's answer and the render of its sound overlap."""
+"""Sound rendered before it is asked for, while the edit that needs it is being answered."""
 
 from __future__ import annotations
 
 import threading
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
+
+import numpy as np
 
 from pondel.core.errors import PondelError
 from pondel.jobs.desk import Desk
@@ -23,20 +25,23 @@ class Ahead:
         self._lock = threading.Lock()
         self._newest = 0
 
-    def begin(self, name: str, index: int) -> None:
-        """Start on chunk `index` of a prepared sound, and return at once."""
+    def begin(self, name: str, index: int) -> Future[np.ndarray | None]:
+        """Start on chunk `index` of a prepared sound, and return at once.
+
+        The result is the chunk, or None when a newer one was begun before this had its turn or
+        when it cannot be rendered: that is told to the one who asks for it.
+        """
         with self._lock:
             self._newest += 1
             ticket = self._newest
 
-        def render() -> None:
+        def render() -> np.ndarray | None:
             if ticket != self._newest:
-                return
+                return None
             try:
                 with self._ear.hurry():
-                    self._desk.sound(name, index)
+                    return self._desk.sound(name, index)
             except PondelError:
-                # It will be met again, and told, by the one who asks for this chunk.
-                return
+                return None
 
-        self._pool.submit(render)
+        return self._pool.submit(render)

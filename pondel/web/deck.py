@@ -34,13 +34,11 @@ blueprint = Blueprint("deck", __name__)
 STRIP_COLUMNS = 900
 SONG_COLUMNS = 800
 MOST_CHUNKS = 100_000
+PATIENCE_S = 0.08
 
 
 def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
-    """Prepare what the deck asks for; the answer says where its chunks are.
-
-    The render of chunk `at` begins at once, if one is named.
-    """
+    """Prepare what the deck asks for; the answer says where its chunks are."""
     parts = wanted.get("parts")
     if not isinstance(parts, list) or not all(isinstance(part, str) for part in parts):
         parts = []
@@ -55,9 +53,6 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
         treated=treated,
     )
     size = chunk_frames(document.rate)
-    at = wanted.get("at")
-    if isinstance(at, int) and 0 <= at < MOST_CHUNKS:
-        jobs().ahead.begin(name, at)
     return {
         "hash": name,
         "rate": document.rate,
@@ -84,9 +79,23 @@ def listen(session_id: str):
         "state": request.args.get("state", "after"),
         "low_hz": request.args.get("low_hz", type=float),
         "high_hz": request.args.get("high_hz", type=float),
-        "at": request.args.get("at", type=int),
     }
     return sound_facts(document, wanted)
+
+
+def chunk_at(name: str, at: Any) -> np.ndarray | None:
+    """Chunk `at` of a prepared sound if it can be had within a moment; its render goes on if not."""
+    if not isinstance(at, int) or not 0 <= at < MOST_CHUNKS:
+        return None
+    try:
+        return jobs().ahead.begin(name, at).result(timeout=PATIENCE_S)
+    except TimeoutError:
+        return None
+
+
+def little_endian(block: np.ndarray) -> bytes:
+    """A block as it goes to the page: all left samples, then all right ones, 32-bit float."""
+    return np.ascontiguousarray(block.T, "<f4").tobytes()
 
 
 @blueprint.get("/sound/<name>/<int:index>")
@@ -96,8 +105,7 @@ def sound(name: str, index: int):
     if not 0 <= index < MOST_CHUNKS:
         raise BadDocument("there is no such chunk")
     block = desk().sound(name, index)
-    body = np.ascontiguousarray(block.T, "<f4").tobytes()
-    response = Response(body, mimetype="application/octet-stream")
+    response = Response(little_endian(block), mimetype="application/octet-stream")
     response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
     response.set_etag(f"{name}-{index}")
     return response.make_conditional(request)

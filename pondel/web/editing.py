@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, render_template, request
+from flask import Blueprint, Response, render_template, request
 
 from pondel.core import edits, move_edits, song_edits
 from pondel.core.advice.proposals import Fight, Proposal
@@ -19,7 +20,7 @@ from pondel.core.moves.controls import control_of
 from pondel.core.units import say_hz
 from pondel.store.library import Revision
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
-from pondel.web.deck import sound_facts
+from pondel.web.deck import chunk_at, little_endian, sound_facts
 from pondel.web.moves import in_brief
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
@@ -32,7 +33,7 @@ def edit(session_id: str):
 
     The body names an `op` and what it needs, the `base` revision, and perhaps a `gesture` that
     joins the edits of one drag; what its `page` asked before is given up. With `listen` it also
-    prepares the new sound.
+    prepares the new sound, and its chunk `at` comes with the answer if it is ready in a moment.
     """
     body = request.get_json(silent=True)
     if not isinstance(body, dict):
@@ -59,9 +60,25 @@ def edit(session_id: str):
         added = revision.document.part(str(body["part"])).moves[-1]
         answer["added"] = {"part": str(body["part"]), "move": added.id}
         answer["said"] = {"reasons": body["reasons"], "move": f"{body['part']}/{added.id}"}
-    if isinstance(body.get("listen"), dict):
-        answer["sound"] = sound_facts(revision.document, body["listen"])
-    return answer
+    wanted = body.get("listen")
+    if not isinstance(wanted, dict):
+        return answer
+    answer["sound"] = sound_facts(revision.document, wanted)
+    block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
+    return answer if block is None else _with_sound(answer, wanted["at"], block)
+
+
+def _with_sound(answer: dict[str, Any], at: int, block: np.ndarray) -> Response:
+    """An answer that brings chunk `at` along: its length in bytes, the JSON, and the samples.
+
+    The length is a little-endian 32-bit integer; spaces after the JSON let the samples begin at a
+    multiple of four.
+    """
+    answer["sound"]["at"] = at
+    text = json.dumps(answer).encode()
+    text += b" " * (-len(text) % 4)
+    body = len(text).to_bytes(4, "little") + text + little_endian(block)
+    return Response(body, mimetype="application/octet-stream")
 
 
 @blueprint.post("/undo")

@@ -81,9 +81,15 @@ export async function getFloats(url, signal = undefined) {
   return new Float32Array(await (await checked(await reach(url, { signal, headers }))).arrayBuffer());
 }
 
+/** Ask for a change. An answer may bring sound along, as `samples`: its length, the JSON, 32-bit floats. */
 export async function post(url, body) {
   const headers = { "Content-Type": "application/json", "X-CSRFToken": token };
-  return (await checked(await reach(url, { method: "POST", headers, body: JSON.stringify(body) }))).json();
+  const response = await checked(await reach(url, { method: "POST", headers, body: JSON.stringify(body) }));
+  if (response.headers.get("Content-Type") === "application/json") return response.json();
+  const bytes = await response.arrayBuffer();
+  const length = new DataView(bytes).getUint32(0, true);
+  const answer = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
+  return { ...answer, samples: new Float32Array(bytes, 4 + length) };
 }
 
 /** Upload one file with progress from 0 to 1. */

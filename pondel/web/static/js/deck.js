@@ -272,7 +272,8 @@ export async function start() {
     matching.soon();
     drawSong();
   });
-  on("changed", ({ sound }) => {
+  on("changed", ({ sound, samples }) => {
+    if (samples && player.playing) player.keep(sound, sound.at, samples);
     if (sound && player.playing) hearing = first(() => player.swap(sound, gain())).catch(player.onTrouble);
     else refresh();
     matching.soon();

@@ -54,7 +54,7 @@ async function send() {
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
       if (one.operation.op === "set move" && answer.said && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.said });
-      tell("changed", { sound: answer.sound });
+      tell("changed", { sound: answer.sound, samples: answer.samples });
       one.done(answer.said ?? {});
       if (waiting.size) await heard();
     } catch (error) {

@@ -209,14 +209,16 @@ export class Player {
     if (this.buffers.has(name)) return Promise.resolve(this.buffers.get(name));
     if (!this.fetching.has(name)) {
       const loaded = getFloats(`/sound/${name}`)
-        .then((samples) => this.#keep(name, sound, samples))
+        .then((samples) => this.keep(sound, index, samples))
         .finally(() => this.fetching.delete(name));
       this.fetching.set(name, loaded);
     }
     return this.fetching.get(name);
   }
 
-  #keep(name, sound, samples) {
+  /** Take a chunk: all left samples, then all right ones. */
+  keep(sound, index, samples) {
+    const name = `${sound.hash}/${index}`;
     const buffer = this.context.createBuffer(2, sound.chunk_frames, sound.rate);
     buffer.copyToChannel(samples.subarray(0, sound.chunk_frames), 0);
     buffer.copyToChannel(samples.subarray(sound.chunk_frames), 1);
