@@ -33,11 +33,12 @@ class EarFirst:
         """What is done inside is for the ear."""
         with self._changed:
             self._under_way += 1
+        outer = getattr(self._mine, "hurries", False)
         self._mine.hurries = True
         try:
             yield
         finally:
-            self._mine.hurries = False
+            self._mine.hurries = outer
             with self._changed:
                 self._under_way -= 1
                 self._until = time.monotonic() + LINGER_S

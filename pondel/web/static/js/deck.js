@@ -19,7 +19,7 @@ export function wanted() {
   const pair = hear === "pair" || hear === "zone";
   const parts = pair ? [view.leader, view.yielder] : hear === "mix" ? [] : [view.part ?? view.yielder];
   const zone = hear === "zone" ? view.zone : {};
-  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone, at: player.upcoming() };
+  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
 }
 
 /** What is heard is as loud as the sound after the moves, or as what was heard before a flip. */

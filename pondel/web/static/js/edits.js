@@ -4,7 +4,7 @@ import { write } from "./plots.js";
 import { first } from "./questions.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
-import { heard, wanted } from "./deck.js";
+import { heard, player, wanted } from "./deck.js";
 
 const PATIENCE_MS = 400;
 /** @type {Map<string, any>} */
@@ -50,7 +50,7 @@ async function send() {
     waiting.delete(slot);
     try {
       const { facts } = state;
-      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, page, listen: wanted() };
+      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...wanted(), at: player.upcoming() } };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
       if (one.operation.op === "set move" && answer.said && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.said });
