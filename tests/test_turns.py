@@ -88,7 +88,8 @@ def _in_thread(work) -> threading.Thread:
     return thread
 
 
-def test_analysis_stands_still_while_sound_is_made_and_goes_on_after_it(ear):
+def test_analysis_stands_still_while_sound_is_made_and_goes_on_after_it(ear, monkeypatch):
+    monkeypatch.setattr("pondel.jobs.ear_first.LONGEST_STOP_S", 3600.0)
     order: list[str] = []
     sound_begun, sound_may_end = threading.Event(), threading.Event()
 
@@ -133,13 +134,15 @@ def test_sound_never_waits_for_itself(ear, monkeypatch):
 
 
 def test_a_long_drag_does_not_starve_the_pictures(ear):
-    sound_may_end = threading.Event()
+    sound_begun, sound_may_end = threading.Event(), threading.Event()
 
     def sound():
         with ear.hurry():
+            sound_begun.set()
             sound_may_end.wait(20)
 
     thread = _in_thread(sound)
+    assert sound_begun.wait(10)
     step = _in_thread(ear.step)
     step.join(10)
     assert not step.is_alive()
