@@ -9,28 +9,39 @@ pondel render "Night bus" --out printed --what both
 from __future__ import annotations
 
 import json
+import os
 import sys
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+import traceback
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import click
+from peewee import DatabaseError
 from rich.console import Console
 from rich.table import Table
 
 from pondel.core.audio.files import BIT_DEPTHS, FORMATS
 from pondel.core.document import Session, json_schema
-from pondel.core.errors import PondelError
+from pondel.core.errors import BadDocument, DiskFull, PondelError
 from pondel.core.units import say_hz
 from pondel.jobs import sessions
+from pondel.jobs.archives import SESSION_FILE, write_archive
 from pondel.jobs.desk import Desk
 from pondel.jobs.report import measure_report
+from pondel.store.copies import Copies
+from pondel.store.folder import DataFolder
 from pondel.store.library import Library
 from pondel.store.prints import Order
+from pondel.store.room import is_full
 
 DEFAULT_DATA = Path("~/.local/share/pondel")
 DEFAULT_PORT = 8750
+MOST_NAME = 80
+PRIVATE_UMASK = 0o077
+USUAL_UMASK = os.umask(PRIVATE_UMASK)
+os.umask(USUAL_UMASK)
 data_option = click.option(
     "--data",
     "data_dir",
@@ -48,7 +59,10 @@ def say(text: str) -> None:
 
 
 class Pondel(click.Group):
-    """Turns what a user can mend into one line on standard error and exit status 2."""
+    """Turns what a user can mend into one line on standard error and exit status 2.
+
+    What nobody foresaw is one line too, with status 1; its details go to a file.
+    """
 
     def invoke(self, ctx: click.Context):
         try:
@@ -57,8 +71,20 @@ class Pondel(click.Group):
             say(f"pondel: {error.line()}")
             ctx.exit(2)
         except OSError as error:
-            say(f"pondel: {error.filename or 'file'}: {error.strerror or error}")
+            full = "the disk is full" if is_full(error) else error.strerror or str(error)
+            say(f"pondel: {error.filename or 'file'}: {full}")
             ctx.exit(2)
+        except DatabaseError as error:
+            full = "the disk is full" if is_full(error) else f"the database cannot be used: {error}"
+            say(f"pondel: {full}")
+            ctx.exit(2)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except Exception as error:
+            details = Path(tempfile.gettempdir()) / f"pondel-{os.getpid()}.log"
+            details.write_text(traceback.format_exc(), errors="replace")
+            say(f"pondel: something went wrong inside Pondel ({type(error).__name__}): see {details}")
+            ctx.exit(1)
 
 
 @click.group(cls=Pondel, context_settings={"help_option_names": ["-h", "--help"]})
@@ -68,7 +94,25 @@ def main() -> None:
 
 
 def open_library(data_dir: Path) -> Library:
-    return Library(data_dir.expanduser())
+    """The library, with today's copy of its database; files made from now on are private."""
+    os.umask(PRIVATE_UMASK)
+    library = Library(data_dir.expanduser())
+    library.copies.keep_daily()
+    return library
+
+
+@contextmanager
+def made_for_others(path: Path) -> Iterator[None]:
+    """What is written into a file or folder outside the data folder is as public as usual."""
+    before = os.umask(USUAL_UMASK)
+    try:
+        yield
+    except OSError as error:
+        if is_full(error):
+            raise DiskFull("the disk is full") from error
+        raise
+    finally:
+        os.umask(before)
 
 
 @contextmanager
@@ -76,16 +120,13 @@ def opened(source: str, data_dir: Path) -> Iterator[tuple[Desk, Session, str]]:
     """A session by id or name, or a session.json, which is read into a passing library."""
     path = Path(source)
     if path.suffix == ".json" and path.is_file():
-        with tempfile.TemporaryDirectory() as folder:
-            library = Library(Path(folder))
+        with tempfile.TemporaryDirectory() as folder, closing(Library(Path(folder))) as library:
             session_id = sessions.import_document(library, path)
             yield Desk(library), library.head(session_id).document, session_id
-            library.close()
         return
-    library = open_library(data_dir)
-    session_id = library.find(source)
-    yield Desk(library), library.head(session_id).document, session_id
-    library.close()
+    with closing(open_library(data_dir)) as library:
+        session_id = library.find(source)
+        yield Desk(library), library.head(session_id).document, session_id
 
 
 def serving_options(command):
@@ -102,9 +143,8 @@ def demo(data_dir: Path, host: str, port: int) -> None:
     from pondel.web.serve import check_host, serve
 
     check_host(host)
-    library = open_library(data_dir)
-    library.touch(ensure_demo(Desk(library), say))
-    library.close()
+    with closing(open_library(data_dir)) as library:
+        library.touch(ensure_demo(Desk(library), say))
     serve(data_dir.expanduser(), host, port, say)
 
 
@@ -115,6 +155,7 @@ def serve_command(data_dir: Path, host: str, port: int) -> None:
     from pondel.web.serve import check_host, serve
 
     check_host(host)
+    open_library(data_dir).close()
     serve(data_dir.expanduser(), host, port, say)
 
 
@@ -124,38 +165,45 @@ def serve_command(data_dir: Path, host: str, port: int) -> None:
 @data_option
 def import_command(paths: tuple[Path, ...], name: str, data_dir: Path) -> None:
     """Make a session from files, a folder, or a session archive, and print its id."""
-    library = open_library(data_dir)
     refusals: list[PondelError] = []
+    if not name.strip() or len(name) > MOST_NAME:
+        raise BadDocument(f"a name of 1 to {MOST_NAME} letters is needed", where="--name")
 
     def refused(error: PondelError) -> None:
         refusals.append(error)
         say(f"pondel: {error.line()}")
 
-    first = paths[0]
-    if len(paths) == 1 and first.suffix == ".zip" and first.is_file():
-        session_id = sessions.import_archive(library, first, name)
-    elif len(paths) == 1 and (first / sessions.SESSION_FILE).is_file():
-        session_id = sessions.import_document(library, first / sessions.SESSION_FILE, name)
-    elif len(paths) == 1 and first.suffix == ".json" and first.is_file():
-        session_id = sessions.import_document(library, first, name)
-    else:
-        found = sessions.audio_files(paths)
-        session_id = sessions.import_files(library, name, found, refused=refused)
-    desk = Desk(library)
-    for part in library.head(session_id).document.parts:
-        if part.file is not None:
-            desk.recording(part.file)
+    with closing(open_library(data_dir)) as library:
+        session_id = _imported(library, paths, name, refused)
+        desk = Desk(library)
+        for file in desk.recordings.missing(library.head(session_id).document):
+            desk.recordings.take(file)
     click.echo(session_id)
     if refusals:
         sys.exit(2)
+
+
+def _imported(
+    library: Library, paths: tuple[Path, ...], name: str, refused: Callable[[PondelError], None]
+) -> str:
+    """A session of an archive, a session.json, or recordings, whichever the paths are."""
+    first = paths[0]
+    if len(paths) == 1 and first.suffix.lower() == ".zip" and first.is_file():
+        return sessions.import_archive(library, first, name)
+    if len(paths) == 1 and (first / SESSION_FILE).is_file():
+        return sessions.import_document(library, first / SESSION_FILE, name)
+    if len(paths) == 1 and first.suffix.lower() == ".json" and first.is_file():
+        return sessions.import_document(library, first, name)
+    return sessions.import_files(library, name, sessions.audio_files(paths), refused=refused)
 
 
 @main.command(name="list")
 @data_option
 def list_command(data_dir: Path) -> None:
     """List the sessions, the one opened last first."""
-    for card in open_library(data_dir).sessions():
-        click.echo(f"{card.id}\t{card.name}\t{card.parts} parts")
+    with closing(open_library(data_dir)) as library:
+        for card in library.sessions():
+            click.echo(f"{card.id}\t{card.name}\t{card.parts} parts")
 
 
 @main.command()
@@ -213,7 +261,7 @@ def render(
     data_dir: Path,
 ) -> None:
     """Print SESSION (id, name or session.json) into files and name them."""
-    with opened(session, data_dir) as (desk, document, _):
+    with opened(session, data_dir) as (desk, document, _), made_for_others(out):
         out.mkdir(parents=True, exist_ok=True)
         order = Order(what, format_, bits or "24")
         for path in desk.print_to(document, out, order, start_s=start_s, end_s=end_s):
@@ -226,9 +274,35 @@ def render(
 @data_option
 def archive(session: str, out: Path, data_dir: Path) -> None:
     """Pack SESSION with its audio into one zip file."""
-    with opened(session, data_dir) as (desk, document, _):
-        sessions.write_archive(desk.library, document, out)
+    with opened(session, data_dir) as (desk, document, _), made_for_others(out):
+        write_archive(desk.library, document, out)
     click.echo(out)
+
+
+@main.command()
+@data_option
+def tidy(data_dir: Path) -> None:
+    """Check every recording, empty what was set aside, and give its room back."""
+    from pondel.jobs.tidy import tidy_up
+
+    with closing(open_library(data_dir)) as library:
+        for line in tidy_up(library):
+            click.echo(line)
+
+
+@main.command()
+@click.argument("copy", required=False)
+@click.option("--list", "only_list", is_flag=True, help="Name the copies there are.")
+@data_option
+def restore(copy: str | None, only_list: bool, data_dir: Path) -> None:
+    """Put a dated copy of the database back: COPY, or the newest that is sound."""
+    os.umask(PRIVATE_UMASK)
+    copies = Copies(DataFolder(data_dir.expanduser()))
+    if only_list:
+        for path in copies.all():
+            click.echo(f"{path.stem}\t{path.stat().st_size >> 10} KB")
+        return
+    click.echo(f"{copies.put_back(copy).stem} is the database now; what was there lies in aside/")
 
 
 @main.command()

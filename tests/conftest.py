@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session
+from pondel.store.library import Library
 
 RATE = 48000
 
@@ -33,6 +36,12 @@ def session_of(*parts: dict, **fields) -> Session:
     """A session from short part dictionaries; a part's file is its id unless it says otherwise."""
     whole = [{"name": part["id"].title(), "file": part["id"], **part} for part in parts]
     return parse_session({"name": "Test", "parts": whole, **fields})
+
+
+def unfinished(library: Library) -> list[Path]:
+    """The files that lie in `incoming/`: uploads, and work that is under way."""
+    found = library.media.incoming.rglob("*")
+    return [path for path in found if path.is_file() and path.suffix != ".lock"]
 
 
 @pytest.fixture

@@ -217,7 +217,7 @@ def test_sound_that_falls_out_of_memory_comes_back_from_disk(duck, tmp_path):
     small = ChunkedSession(session, media, ChunkCache(max_bytes=400_000, spill=spill))
     node = ("tuba", "after fader")
     first = [small.node(node, n).copy() for n in range(8)]
-    files = list((tmp_path / "chunks").glob("*.npy"))
+    files = list((tmp_path / "chunks").glob("*.chunk"))
     assert files and sum(path.stat().st_size for path in files) <= 600_000
     again = ChunkedSession(session, media, ChunkCache(spill=Spill(tmp_path / "chunks")))
     for n in range(8):

@@ -12,7 +12,7 @@ import threading
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, session_of, sine
+from conftest import RATE, session_of, sine, unfinished
 
 from pondel.core import edits, move_edits
 from pondel.core.document import Session
@@ -116,7 +116,7 @@ def test_a_name_that_leads_out_of_its_folder_is_refused(library):
     session_id = library.create(Session(name="x"))
     with pytest.raises(BadAudio, match="leads out"):
         Arrivals(library).receive(session_id, "../../evil.wav", io.BytesIO(b"x"))
-    assert not list(library.media.incoming.iterdir())
+    assert not unfinished(library)
 
 
 def wav(samples: np.ndarray, rate: int = RATE, subtype: str = "PCM_24") -> io.BytesIO:
@@ -137,7 +137,7 @@ def test_an_arrival_becomes_a_part_once(tmp_path):
     assert [(p.id, p.name, p.role) for p in document.parts] == [("kick-drum", "Kick drum", "kick")]
     assert document.rate == 44100
     assert jobs.arrivals.of_session(session_id) == []
-    assert not list(library.media.incoming.iterdir())
+    assert not unfinished(library)
 
 
 def test_an_unforeseen_failure_is_told_and_kills_no_worker(tmp_path, monkeypatch):
@@ -145,7 +145,7 @@ def test_an_unforeseen_failure_is_told_and_kills_no_worker(tmp_path, monkeypatch
     jobs = Jobs(library, immediate=True)
     session_id = library.create(Session(name="x"))
     arrival = jobs.arrivals.receive(session_id, "a.wav", wav(sine(60, 1)))
-    monkeypatch.setattr(jobs.desk, "recording", lambda file: 1 / 0)
+    monkeypatch.setattr(jobs.desk.recordings, "take", lambda file: 1 / 0)
     jobs.take_in(arrival.id)
     assert jobs.arrivals.get(arrival.id).state == "failed"
     assert library.head(session_id).document.parts == []
@@ -159,7 +159,7 @@ def test_a_dismissed_arrival_leaves_nothing(tmp_path):
     jobs.arrivals.dismiss(arrival.id)
     jobs.take_in(arrival.id)
     assert library.head(session_id).document.parts == []
-    assert not list(library.media.incoming.iterdir())
+    assert not unfinished(library)
 
 
 CRASH = textwrap.dedent(
@@ -211,5 +211,5 @@ def test_killed_in_the_middle_of_an_import_it_loses_nothing_and_goes_on(tmp_path
     assert {p.suffix for p in library.media.incoming.iterdir()} == {".upload"}
     jobs.take_in(waiting[0].id)
     assert [part.id for part in library.head("x").document.parts] == ["a", "b"]
-    assert not list(library.media.incoming.iterdir())
+    assert not unfinished(library)
     assert len(list(library.media.folder.iterdir())) == 1

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from conftest import hits, sine
-from web_tools import RATE, Caller, audio, jobs_of
+from web_tools import RATE, Caller, audio, jobs_of, until
 
 from pondel.core.document import Session
 from pondel.core.errors import PondelError
@@ -150,7 +150,8 @@ def test_strips_spectra_and_match_are_drawn_from_the_sound(caller, song):
     ] == pytest.approx(110, rel=0.12)
     match = caller.client.get(f"/sessions/{song}/match?hear=part&part=tuba&start_s=1&end_s=3").json
     assert -6 < match["gain_db"] < -0.2
-    assert caller.client.get(f"/sessions/{song}/song-outline").json["columns"]
+    outline = f"/sessions/{song}/song-outline"
+    assert until(lambda: caller.client.get(outline).json["columns"])
 
 
 def test_printing_the_part_the_parts_and_the_mix(caller, song):

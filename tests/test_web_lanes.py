@@ -8,7 +8,7 @@ import time
 import mido
 import numpy as np
 import pytest
-from conftest import hits, sine
+from conftest import hits, sine, unfinished
 from web_tools import RATE, Caller, audio, jobs_of
 
 from pondel.core.document import Session
@@ -268,7 +268,7 @@ def test_a_session_archive_and_a_document_with_its_audio_come_in(app, caller, so
     lonely = caller.post("/sessions/import", data={"file": [(io.BytesIO(document), "session.json")]})
     assert lonely.status_code == 400 and "missing" in lonely.text
     assert caller.post("/sessions/import", data={}).status_code == 400
-    assert not list((jobs_of(app).library.data_dir / "incoming").iterdir())
+    assert not unfinished(jobs_of(app).library)
 
 
 def test_many_files_are_stopped_together(tmp_path):
@@ -281,4 +281,4 @@ def test_many_files_are_stopped_together(tmp_path):
     assert "60 files still to be read" in page and "and 54 more" in page
     caller.post(f"/sessions/{session_id}/arrivals/stop")
     assert "still to be read" not in get(caller, session_id, "intake").text
-    assert not list((tmp_path / "incoming").iterdir())
+    assert not unfinished(jobs_of(app).library)

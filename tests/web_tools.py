@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import io
 import re
+import time
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -14,6 +17,15 @@ from pondel.jobs.tasks import Jobs
 from pondel.web.context import EXTENSION
 
 RATE = 48000
+
+
+def until(found: Callable[[], Any], seconds: float = 30.0) -> Any:
+    """What `found` returns once that is true; AssertionError when it never is."""
+    ends = time.monotonic() + seconds
+    while not (result := found()):
+        assert time.monotonic() < ends, "never came true"
+        time.sleep(0.02)
+    return result
 
 
 def jobs_of(app: Flask) -> Jobs:

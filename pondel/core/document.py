@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import Counter
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import Field, TypeAdapter, ValidationError, model_validator
+from pydantic import BeforeValidator, Field, TypeAdapter, ValidationError, model_validator
 
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves import KINDS
 from pondel.core.moves.alignment import Alignment
-from pondel.core.moves.base import Document, Tap, choice, number
+from pondel.core.moves.base import ID_FORM, MOST_SECTIONS, Document, Tap, choice, number
 from pondel.core.moves.complementary_eq import ComplementaryEq
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.drawn_duck import DrawnDuck
@@ -61,8 +62,22 @@ Move = Annotated[
     | TailTrim,
     Field(discriminator="kind", description="One treatment in a part's chain."),
 ]
-Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
-Name = Annotated[str, Field(min_length=1, max_length=80)]
+MOST_PARTS = 512
+MOST_MOVES = 40
+MOST_SENDS = 64
+MOST_ZONES = 2048
+LONGEST_S = 36_000.0
+
+
+def _printable(value: Any) -> Any:
+    """A name without letters that no screen and no file name can show."""
+    if not isinstance(value, str):
+        return value
+    return "".join(letter if letter.isprintable() else " " for letter in value)
+
+
+Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=ID_FORM)]
+Name = Annotated[str, BeforeValidator(_printable), Field(min_length=1, max_length=80)]
 
 
 class Section(Document):
@@ -70,8 +85,8 @@ class Section(Document):
 
     id: Identifier
     name: Name
-    start_s: float = Field(ge=0)
-    end_s: float = Field(ge=0)
+    start_s: float = Field(ge=0, le=LONGEST_S)
+    end_s: float = Field(ge=0, le=LONGEST_S)
 
     @model_validator(mode="after")
     def _ends_after_start(self) -> Self:
@@ -116,9 +131,14 @@ class Part(Document):
     id: Identifier
     name: Name
     role: Role = "other"
-    file: str | None = None
+    tag: str | None = Field(
+        None,
+        pattern=r"^[A-Z0-9]{1,3}$",
+        description="The letters that mark the part, where they were typed.",
+    )
+    file: str | None = Field(None, max_length=400)
     source: Literal["file", "sends"] = "file"
-    start_s: float = Field(0.0, ge=0, le=36000)
+    start_s: float = Field(0.0, ge=0, le=LONGEST_S)
     trim_db: float = number(
         "Trim", default=0.0, low=-60, high=60, unit="dB", step=0.5, help="Gain of the recording."
     )
@@ -140,8 +160,8 @@ class Part(Document):
         None, description="The return that this part feeds instead of the mix, after its fader."
     )
     hits: HitSettings = Field(default_factory=HitSettings)
-    sends: list[Send] = Field(default_factory=list)
-    moves: list[Move] = Field(default_factory=list)
+    sends: list[Send] = Field(default_factory=list, max_length=MOST_SENDS)
+    moves: list[Move] = Field(default_factory=list, max_length=MOST_MOVES)
 
     @model_validator(mode="after")
     def _has_one_source(self) -> Self:
@@ -157,8 +177,8 @@ class Zone(Document):
     low_hz: float = Field(ge=10, le=24000)
     high_hz: float = Field(ge=10, le=24000)
     leads: Identifier
-    gives_way: list[Identifier] = Field(default_factory=list)
-    sections: list[Identifier] = Field(default_factory=list)
+    gives_way: list[Identifier] = Field(default_factory=list, max_length=MOST_PARTS)
+    sections: list[Identifier] = Field(default_factory=list, max_length=MOST_SECTIONS)
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:
@@ -178,32 +198,24 @@ class Session(Document):
     )
     beats_per_bar: int = Field(4, ge=1, le=32)
     listening_level_db_spl: float = Field(83, ge=40, le=110)
-    sections: list[Section] = Field(default_factory=list)
-    parts: list[Part] = Field(default_factory=list)
-    zones: list[Zone] = Field(default_factory=list)
+    sections: list[Section] = Field(default_factory=list, max_length=MOST_SECTIONS)
+    parts: list[Part] = Field(default_factory=list, max_length=MOST_PARTS)
+    zones: list[Zone] = Field(default_factory=list, max_length=MOST_ZONES)
 
     @model_validator(mode="after")
     def _ids_fit(self) -> Self:
-        for what, items in (
-            ("parts", self.parts),
-            ("sections", self.sections),
-            ("zones", self.zones),
-        ):
-            ids = [item.id for item in items]
-            twice = {i for i in ids if ids.count(i) > 1}
-            if twice:
-                raise ValueError(f"two {what} have the id {min(twice)!r}")
-        known = {part.id for part in self.parts}
+        _unlike("parts have the id", [part.id for part in self.parts])
+        _unlike("sections have the id", [section.id for section in self.sections])
+        _unlike("zones have the id", [zone.id for zone in self.zones])
+        _unlike("parts have the tag", [part.tag for part in self.parts if part.tag])
         for part in self.parts:
-            moves = [move.id for move in part.moves]
-            if len(set(moves)) < len(moves):
-                raise ValueError(f"two moves of {part.name!r} have the same id")
+            _unlike(f"moves of {part.name!r} have the id", [move.id for move in part.moves])
             for move in part.moves:
                 if isinstance(move, ComplementaryEq):
                     self._is_tied(part, move)
             fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
             for target in fed:
-                if target not in known:
+                if not self.has_part(target):
                     raise ValueError(f"{part.name!r} sends to {target!r}, which does not exist")
                 if self.part(target).source != "sends":
                     raise ValueError(f"{part.name!r} sends to {target!r}, which is not a return")
@@ -211,9 +223,8 @@ class Session(Document):
 
     def _is_tied(self, part: Part, move: ComplementaryEq) -> None:
         """Both sides of a complementary EQ name each other and have the same bands."""
-        others = [p for p in self.parts if p.id == move.tied_part]
-        found = [m for p in others for m in p.moves if m.id == move.tied_move]
-        other = found[0] if found else None
+        moves = self.part(move.tied_part).moves if self.has_part(move.tied_part) else []
+        other = next((m for m in moves if m.id == move.tied_move), None)
         if (
             not isinstance(other, ComplementaryEq)
             or (other.tied_part, other.tied_move) != (part.id, move.id)
@@ -224,15 +235,23 @@ class Session(Document):
                 f"the complementary EQ {move.id!r} of {part.name!r} has no matching other side"
             )
 
+    def _by_id(self) -> dict[str, Part]:
+        """The parts by id, made once for a list of parts."""
+        parts, found = self.__dict__.get("_parts_by_id", (None, {}))
+        if parts is not self.parts:
+            found = {part.id: part for part in self.parts}
+            self.__dict__["_parts_by_id"] = self.parts, found
+        return found
+
     def part(self, part_id: str) -> Part:
         """The part of that id; NotFound when there is none."""
-        for part in self.parts:
-            if part.id == part_id:
-                return part
-        raise NotFound(f"this session has no part {part_id!r}")
+        found = self._by_id().get(part_id)
+        if found is None:
+            raise NotFound(f"this session has no part {part_id!r:.60}")
+        return found
 
     def has_part(self, part_id: str) -> bool:
-        return any(part.id == part_id for part in self.parts)
+        return part_id in self._by_id()
 
     def audible(self) -> list[Part]:
         """The parts that reach the mix, by themselves or through a group."""
@@ -241,6 +260,13 @@ class Session(Document):
     def summed(self) -> list[Part]:
         """The parts whose sum is the mix: audible, and in no group."""
         return [part for part in self.audible() if part.group is None]
+
+
+def _unlike(what: str, ids: list[str]) -> None:
+    """ValueError when two of the ids are the same."""
+    if len(set(ids)) < len(ids):
+        twice = next(one for one, count in Counter(ids).items() if count > 1)
+        raise ValueError(f"two {what} {twice!r}")
 
 
 def move_of(part: Part, move_id: str) -> Any:
@@ -275,6 +301,8 @@ def first_fault(error: ValidationError) -> str:
             continue
         path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)
     text = fault["msg"].removeprefix("Value error, ")
+    if fault["type"] == "too_long" and isinstance(fault.get("input"), list):
+        text = f"{fault['ctx']['max_length']} at most, not {len(fault['input'])}"
     given = fault.get("input")
     shown = f" (given: {given!r:.60})" if isinstance(given, str | int | float | bool) else ""
     return f"{path}: {text}{shown}" if path else f"{text}{shown}"

@@ -6,13 +6,13 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from pondel.core.document import Part, Session, parse_session, to_json
+from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.moves.controls import parse_control
 
 Edit = tuple[str, Callable[[Session], Session]]
 """What an edit is called, and what it makes of a document."""
-PART_FIELDS = ("name", "role", "trim_db", "fader_db", "pan", "mute", "silent_key")
+PART_FIELDS = ("name", "tag", "role", "trim_db", "fader_db", "pan", "mute", "silent_key")
 SESSION_FIELDS = ("name", "tempo_bpm", "beats_per_bar", "listening_level_db_spl", "sections")
 
 
@@ -55,6 +55,8 @@ def set_part(session: Session, part_id: str, field: str, value: Any) -> Edit:
         raise BadDocument(f"a part has no field {field!r}")
     part = session.part(part_id)
     typed = parse_control(Part, field, value)
+    if field == "tag":
+        typed = str(value or "").strip().upper() or None
     label = f"{part.name}: {field.removesuffix('_db').replace('_', ' ')}"
     return label, on_part(part_id, lambda data: data.update({field: typed}))
 
@@ -74,13 +76,15 @@ def set_trims(session: Session, trims_db: dict[str, float]) -> Edit:
 
 
 def add_part(part: Part) -> Edit:
-    """Append a part."""
-    return (
-        f"Bring in {part.name}",
-        lambda session: parse_session(
-            {**to_json(session), "parts": [*to_json(session)["parts"], part.model_dump(mode="json")]}
-        ),
-    )
+    """Append a part; BadDocument when the session is full."""
+
+    def apply(session: Session) -> Session:
+        if len(session.parts) >= MOST_PARTS:
+            raise BadDocument(f"a session holds at most {MOST_PARTS} parts: {part.name} stays out")
+        data = to_json(session)
+        return parse_session({**data, "parts": [*data["parts"], part.model_dump(mode="json")]})
+
+    return f"Bring in {part.name}", apply
 
 
 def remove_part(session: Session, part_id: str) -> Edit:

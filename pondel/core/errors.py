@@ -33,3 +33,18 @@ class NotFound(PondelError):
 
 class StaleEdit(PondelError):
     """An edit based on a revision that is no longer the newest."""
+
+
+class DiskFull(PondelError):
+    """There is no room left to write."""
+
+    def __init__(self, message: str = "") -> None:
+        super().__init__(message or "the disk is full: make room, and this goes on by itself")
+
+
+class BadRecording(PondelError):
+    """A recording that is missing from the data folder, or is not what was once brought in."""
+
+
+class NotYet(PondelError):
+    """Something that has to be measured first, and is being measured."""

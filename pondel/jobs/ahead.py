@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 
-from pondel.core.errors import PondelError
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
+
+log = logging.getLogger("pondel.jobs")
 
 
 class Ahead:
@@ -41,7 +43,8 @@ class Ahead:
             try:
                 with self._ear.hurry():
                     return self._desk.sound(name, index)
-            except PondelError:
+            except Exception:
+                log.warning("chunk %d of %s was not made ahead of its time", index, name, exc_info=True)
                 return None
 
         return self._pool.submit(render)

@@ -8,16 +8,19 @@ analysis.table(document)          # the table, or None while parts are missing
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 
 import numpy as np
+from cachetools import LRUCache
 
 from pondel.core.document import Part, Session, content_hash
 from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
 from pondel.core.engine.graph import song_frames
+from pondel.core.errors import DiskFull
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness, total_sone
@@ -25,13 +28,20 @@ from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable, TableMaker
+from pondel.core.made_by import made_by
 from pondel.jobs.recordings import Recordings
 from pondel.store.analyses import Analyses
 from pondel.store.library import Library
 
-VERSION = 1
+log = logging.getLogger("pondel.jobs")
 BLOCK_FRAMES = 1000
 CORES = 2
+TABLE_BYTES = 256 << 20
+
+
+def hearing_code() -> str:
+    """Which code hears a part, and adds parts up."""
+    return made_by("pondel.core.hearing", "pondel.core.engine.ears")
 
 
 class Analysis:
@@ -44,10 +54,14 @@ class Analysis:
         self._media = library.media
         self._recordings = recordings
         self._step = step
-        self._files = Analyses(library.data_dir)
+        self._files = Analyses(library.folder)
         self._locks: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
-        self._tables: dict[str, HiddenTable] = {}
+        self._tables: LRUCache[str, HiddenTable] = LRUCache(TABLE_BYTES, HiddenTable.nbytes)
+
+    def sweep(self) -> None:
+        """After a start: what is not an analysis goes."""
+        self._files.sweep()
 
     def parts(self, document: Session) -> list[Part]:
         """The parts that reach the mix and have sound of their own."""
@@ -59,7 +73,7 @@ class Analysis:
 
     @staticmethod
     def _name(source: EarSource) -> str:
-        return f"ears {VERSION} {source.name}"
+        return f"ears {hearing_code()} {source.name}"
 
     def missing(self, document: Session) -> list[str]:
         """Ids of the parts that are not analysed as they sound now."""
@@ -81,7 +95,8 @@ class Analysis:
                 return
             frames = song_frames(document, self._media)
             blocks = self._in_steps(ear_blocks(document, self._media, source, 0, frames))
-            self._files.keep_rows(name, (pack(rows) for rows in ear_frames(blocks, document.rate)))
+            rows = (pack(found) for found in ear_frames(blocks, document.rate))
+            self._files.keep_rows(name, rows, BANDS_HZ.size)
 
     def _in_steps(self, blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         for block in blocks:
@@ -102,7 +117,7 @@ class Analysis:
         sections = [[s.id, s.start_s, s.end_s] for s in document.sections]
         return content_hash(
             [
-                VERSION,
+                hearing_code(),
                 [[part, source.name, source.gain] for part, source in sources.items()],
                 hits,
                 sections,
@@ -114,20 +129,28 @@ class Analysis:
         """Who hides whom over the whole song, if every part is analysed; else None."""
         sources = self._sources(document)
         key = self._key(document, sources)
-        if key in self._tables:
-            return self._tables[key]
+        with self._lock:
+            found = self._tables.get(key)
+        if found is not None:
+            return found
         kept = self._files.arrays(key)
         if kept is None:
             kept = self._make_table(document, sources)
             if kept is None:
                 return None
-            self._files.keep_arrays(key, kept)
+            self._keep_table(key, kept)
         table = HiddenTable(list(sources), **kept)
-        with self._lock:
-            if len(self._tables) > 16:
-                self._tables.clear()
-            self._tables[key] = table
+        if table.nbytes() <= TABLE_BYTES:
+            with self._lock:
+                self._tables[key] = table
         return table
+
+    def _keep_table(self, key: str, arrays: dict[str, np.ndarray]) -> None:
+        """Keep a table on disk if there is room; it is told all the same if there is none."""
+        try:
+            self._files.keep_arrays(key, arrays)
+        except DiskFull as error:
+            log.warning("a table was not kept: %s", error)
 
     def is_ready(self, document: Session) -> bool:
         """Whether the table can be had without rendering anything."""
@@ -140,18 +163,25 @@ class Analysis:
         """What one part takes of another by itself in each frame, in sones; empty while unheard."""
         sources = self._sources(document)
         level = document.listening_level_db_spl
-        powers = []
+        heard: list[tuple[np.ndarray, float]] = []
         for part in (hidden, by):
             source = sources.get(part)
             rows = self._files.rows(self._name(source), BANDS_HZ.size) if source else None
             if source is None or rows is None:
                 return np.empty(0)
-            powers.append(excitation_of(unpack(rows[:]), level, source.gain).power)
-        frames = min(power.shape[0] for power in powers)
-        own, masker = (power[:frames] for power in powers)
-        alone = partial_loudness(own)
-        lost = np.maximum(alone - partial_loudness(own, masker), 0.0)
-        return total_sone(lost[:, places])
+            heard.append((rows, source.gain))
+        frames = min(rows.shape[0] for rows, _ in heard)
+        found = [np.empty(0)]
+        for first in range(0, frames, BLOCK_FRAMES):
+            self._step()
+            block = slice(first, min(first + BLOCK_FRAMES, frames))
+            own, masker = (
+                excitation_of(unpack(rows[block]), level, gain).power for rows, gain in heard
+            )
+            alone = partial_loudness(own)
+            lost = np.maximum(alone - partial_loudness(own, masker), 0.0)
+            found.append(total_sone(lost[:, places]))
+        return np.concatenate(found)
 
     def whole_table(self, document: Session) -> HiddenTable:
         """The table, with everything analysed that it needs."""

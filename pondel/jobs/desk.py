@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 from pathlib import Path
 
@@ -30,6 +31,7 @@ from pondel.core.engine.listen import (
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.hearing.hidden import hidden
+from pondel.core.made_by import made_by
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
 from pondel.core.moves import key_in
@@ -42,7 +44,6 @@ MAX_PLANS = 256
 PROPOSAL_S = 10.0
 LOWS_BELOW_HZ = 120.0
 ANY_ZONE_HZ = (40.0, 160.0)
-OUTLINE_VERSION = 3
 
 
 @lru_cache(maxsize=64)
@@ -53,15 +54,18 @@ def _untreated(session_json: str) -> Session:
 class Desk:
     """Renders, measures and advises on the sessions of one library. Thread-safe.
 
-    Long work calls `step` between its chunks, where it may have to wait for the sound.
+    Long work calls `step` between its chunks, where it may have to wait for the sound. Where
+    `eager`, recordings are measured when they are asked for; else NotYet is raised.
     """
 
-    def __init__(self, library: Library, step: Callable[[], None] = lambda: None) -> None:
+    def __init__(
+        self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
+    ) -> None:
         self.library = library
         self.media = library.media
-        self._cache = ChunkCache(spill=Spill(library.data_dir / "chunks"))
+        self._cache = ChunkCache(spill=Spill(library.folder.place("chunks")))
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
-        self.recordings = Recordings(library)
+        self.recordings = Recordings(library, step, eager=eager)
         self.analysis = Analysis(library, self.recordings, step)
         self._step = step
         self._lock = threading.Lock()
@@ -123,18 +127,23 @@ class Desk:
 
     def mix_outline(self, document: Session, columns: int) -> list[list[float]]:
         """Lowest and highest sample of the mix in each column over the whole song."""
-        plan = make_plan(document, "mix")
-        chunked = self.now(document)
+        plan, chunked = make_plan(document, "mix"), self.now(document)
         frames = self.frames(document)
-        key = f"mix-outline:{OUTLINE_VERSION}:{plan_hash(plan, chunked)}:{columns}"
-        body = self.library.measure(key)
-        if body is None:
-            collected = Outline(-(-frames // columns))
-            for index in range(-(-frames // chunked.frames)):
-                collected.write(plan_chunk(plan, chunked, index))
-            body = np.round(collected.columns(), 4).tolist()
-            self.library.keep_measure(key, body)
+        collected = Outline(-(-frames // columns))
+        for index in range(-(-frames // chunked.frames)):
+            self._step()
+            collected.write(plan_chunk(plan, chunked, index))
+        body = np.round(collected.columns(), 4).tolist()
+        self.library.keep_measure(self._outline_key(document, columns), body)
         return body
+
+    def known_outline(self, document: Session, columns: int) -> list[list[float]] | None:
+        """The mix's outline if it is known, else None."""
+        return self.library.measure(self._outline_key(document, columns))
+
+    def _outline_key(self, document: Session, columns: int) -> str:
+        name = plan_hash(make_plan(document, "mix"), self.now(document))
+        return f"mix-outline:{made_by('pondel.core.measures.outline')}:{name}:{columns}"
 
     def fight(
         self,
@@ -258,14 +267,14 @@ class Desk:
         files.check_target(order.format, order.bits)
         targets = self._targets(document, order.what)
         rate = document.rate
-        start = round(start_s * rate)
-        end = round(end_s * rate) if end_s is not None else song_frames(document, self.media)
-        if end <= start:
-            raise BadDocument("the stretch to print ends before it starts")
+        song = song_frames(document, self.media)
+        start, end = _stretch(start_s, end_s, song, rate)
         paths = [folder / f"{name}.{order.format}" for name in targets]
-        writers = [files.Writer(path, rate, 2, order.format, order.bits) for path in paths]
+        writers: list[files.Writer] = []
         done = 0
         try:
+            for path in paths:
+                writers.append(files.Writer(path, rate, 2, order.format, order.bits, end - start))
             for blocks in render.blocks(
                 document, self.media, list(targets.values()), start, end - start
             ):
@@ -273,9 +282,11 @@ class Desk:
                     writer.write(block)
                 done += blocks[0].shape[0]
                 progress(done / (end - start))
-        finally:
             for writer in writers:
                 writer.close()
+        finally:
+            for writer in writers:
+                writer.abandon()
         return paths
 
     def _targets(self, document: Session, what: str) -> dict[str, render.Target]:
@@ -288,13 +299,32 @@ class Desk:
         for part in chosen:
             if part.silent_key and what in ("parts", "both"):
                 continue
-            name = files.safe_name(part.name)
-            while name in targets:
-                name += " 2"
-            targets[name] = (part.id, "after fader")
+            targets[_free_name(files.safe_name(part.name), targets)] = (part.id, "after fader")
         if not targets:
             raise BadDocument("there is no part to print yet: bring in some files first")
         return targets
+
+
+def _stretch(start_s: float, end_s: float | None, song: int, rate: int) -> tuple[int, int]:
+    """The frames to print: within the song; BadDocument when there is nothing between."""
+    for name, value in (("start", start_s), ("end", end_s)):
+        if value is not None and not 0.0 <= value < math.inf:
+            raise BadDocument(f"{value:g} s is not a place in the song", where=f"the {name}")
+    start = round(min(start_s, song / rate) * rate)
+    end = song if end_s is None else round(min(end_s, song / rate) * rate)
+    if end_s is not None and end_s <= start_s:
+        raise BadDocument("the stretch to print ends before it starts")
+    if end <= start:
+        raise BadDocument(f"the song ends at {song / rate:.2f} s, before the stretch to print starts")
+    return start, end
+
+
+def _free_name(name: str, taken: Iterable[str]) -> str:
+    """A name that no other file has, also where small and capital letters are one."""
+    lower = {one.lower() for one in taken}
+    if name.lower() not in lower:
+        return name
+    return next(f"{name} {n}" for n in range(2, len(lower) + 3) if f"{name} {n}".lower() not in lower)
 
 
 def _peak_db(samples: np.ndarray) -> float:

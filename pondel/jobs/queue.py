@@ -5,26 +5,43 @@ SQLite holds the queue unless PONDEL_REDIS_URL names a Redis server.
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import os
 from collections.abc import Callable
-from pathlib import Path
 
 from huey import Huey, SqliteHuey
 from huey.consumer import Consumer
 
+from pondel.core.errors import BadRecording, PondelError
+from pondel.store.copies import fault_of
+from pondel.store.folder import PRIVATE_FILE, DataFolder
+from pondel.store.room import is_full
+
 WORKERS = 2
+QUEUE = "queue.db"
 log = logging.getLogger("pondel.jobs")
 
 
-def open_queue(data_dir: Path, *, immediate: bool = False) -> Huey:
-    """The queue of one data folder; `immediate` runs work where it is asked for."""
+def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
+    """The queue of one data folder; `immediate` runs work where it is asked for.
+
+    What is to be done is known from arrivals and prints: a damaged file is set aside and made anew.
+    """
     address = os.environ.get("PONDEL_REDIS_URL")
     if address and not immediate:
         from huey import RedisHuey
 
-        return RedisHuey("pondel", url=address, results=False)
-    return SqliteHuey("pondel", filename=str(data_dir / "queue.db"), results=False, immediate=immediate)
+        name = f"pondel-{hashlib.sha256(str(folder.root).encode()).hexdigest()[:12]}"
+        return RedisHuey(name, url=address, results=False)
+    path = folder.root / QUEUE
+    if path.exists() and (fault := fault_of(path)):
+        for suffix in ("-wal", "-shm", ""):
+            old = path.with_name(QUEUE + suffix)
+            if old.exists():
+                folder.set_aside(old, f"the queue was damaged: {fault}")
+    path.touch(PRIVATE_FILE)
+    return SqliteHuey("pondel", filename=str(path), results=False, immediate=immediate)
 
 
 class Workers(Consumer):
@@ -39,14 +56,38 @@ class Workers(Consumer):
         pass
 
 
-def guarded(work: Callable[[str], None], failed: Callable[[str, str], None]) -> Callable[[str], None]:
-    """Work on one id whose unforeseen failure is logged and told, so that no worker dies of it."""
+def guarded(
+    work: Callable[[str], None],
+    failed: Callable[[str, str], None],
+    hungry: Callable[[str], None],
+) -> Callable[[str], None]:
+    """Work on one id whose failure is told, so that no worker dies of it.
+
+    What cannot be told, or done, for want of room on the disk waits for it (`hungry`).
+    """
 
     def run(item_id: str) -> None:
         try:
-            work(item_id)
-        except Exception:
-            log.exception("work on %s failed", item_id)
-            failed(item_id, "something went wrong inside Pondel; the log has the details")
+            message = _message_of(work, item_id)
+            if message:
+                failed(item_id, message)
+        except Exception as error:
+            if not is_full(error):
+                raise
+            hungry(item_id)
 
     return run
+
+
+def _message_of(work: Callable[[str], None], item_id: str) -> str:
+    """Do the work; what to tell when it fails, and an error only when the disk is full."""
+    try:
+        work(item_id)
+    except Exception as error:
+        if is_full(error):
+            raise
+        if isinstance(error, PondelError):
+            return error.line() if isinstance(error, BadRecording) else error.message
+        log.exception("work on %s failed", item_id)
+        return "something went wrong inside Pondel; the log has the details"
+    return ""

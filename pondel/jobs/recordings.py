@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,9 @@ import numpy as np
 import soundfile
 
 from pondel.core.audio import files
-from pondel.core.document import Part
+from pondel.core.document import Part, Session
+from pondel.core.errors import NotYet
+from pondel.core.made_by import made_by
 from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
 from pondel.core.measures.home import Home, home_of, usual_pitch_hz
 from pondel.core.measures.levels import LevelMeter, Levels
@@ -19,8 +22,8 @@ from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.measures.stereo import StereoImage, stereo_image
 from pondel.store.library import Library
 
-MEASURE_VERSION = 4
 OUTLINE_COLUMNS = 1200
+MEASURES = ("recording", "stereo", "pitch")
 
 
 @dataclass(frozen=True)
@@ -45,17 +48,49 @@ class Recording:
         return home_of(np.array(self.spectrum_db))
 
 
-class Recordings:
-    """The measures of all recordings of a library, taken once and kept."""
+def measuring_code() -> str:
+    """Which code measures recordings."""
+    return made_by("pondel.core.measures", "pondel.core.audio.files")
 
-    def __init__(self, library: Library) -> None:
+
+class Recordings:
+    """The measures of all recordings of a library, taken once and kept.
+
+    Where `eager`, what was not measured yet is measured when it is asked for; else that is told by
+    NotYet, and the queue takes the measures. `step` is called between the blocks of long work.
+    """
+
+    def __init__(
+        self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
+    ) -> None:
         self._library = library
+        self._step = step
+        self._eager = eager
         self._known: dict[str, Recording] = {}
+        self._whole: set[str] = set()
+
+    def missing(self, document: Session) -> list[str]:
+        """The recordings of a session that are not measured yet, each once."""
+        named = {part.file: None for part in document.parts if part.file is not None}
+        new = [file for file in named if file not in self._whole]
+        found = [file for file in new if not all(self._has(what, file) for what in MEASURES)]
+        self._whole |= set(new) - set(found)
+        return found
+
+    def take(self, file: str) -> Recording:
+        """All measures of one recording, taken now if they were not."""
+        found = self._of(file, eager=True)
+        self._image(file, eager=True)
+        self._pitch_hz(file, eager=True)
+        return found
 
     def of(self, file: str) -> Recording:
         """The measures of one recording."""
+        return self._of(file, self._eager)
+
+    def _of(self, file: str, eager: bool) -> Recording:
         if file not in self._known:
-            body = self._kept("recording", file, measure_recording)
+            body = self._kept("recording", file, self._measure, eager)
             facts = {k: body[k] for k in ("rate", "channels", "frames", "outline", "spectrum_db")}
             self._known[file] = Recording(
                 levels=Levels(**body["levels"]),
@@ -78,14 +113,24 @@ class Recordings:
             found = times_s(self.of(part.file).hits(part))
         return corrected(found, hits.added_s, hits.removed_s) + part.start_s
 
+    def _blocks(self, path: Path) -> Iterator[np.ndarray]:
+        for block in files.read_blocks(path):
+            self._step()
+            yield block
+
+    def _measure(self, path: Path) -> dict:
+        return measure_recording(path, self._blocks(path))
+
     def image(self, file: str) -> StereoImage:
         """The stereo image of a recording."""
+        return self._image(file, self._eager)
 
+    def _image(self, file: str, eager: bool) -> StereoImage:
         def measure(path: Path) -> dict:
             rate = soundfile.info(str(path)).samplerate
-            return asdict(stereo_image(files.read_blocks(path), rate))
+            return asdict(stereo_image(self._blocks(path), rate))
 
-        body = self._kept("stereo", file, measure)
+        body = self._kept("stereo", file, measure, eager)
         return StereoImage(
             body["correlation"],
             tuple(body["bands"]),
@@ -96,31 +141,43 @@ class Recordings:
 
     def pitch_hz(self, file: str) -> float | None:
         """The usual pitch of what follows a recording's hits."""
-        onsets = hits_among(self.of(file).onsets)
+        return self._pitch_hz(file, self._eager)
+
+    def _pitch_hz(self, file: str, eager: bool) -> float | None:
+        onsets = hits_among(self._of(file, eager).onsets)
 
         def measure(path: Path) -> float | None:
             samples, rate = soundfile.read(str(path), dtype="float32", always_2d=True)
             return usual_pitch_hz(samples.mean(axis=1), rate, times_s(onsets))
 
-        return self._kept("pitch", file, measure)
+        return self._kept("pitch", file, measure, eager)
 
-    def _kept(self, what: str, file: str, measure: Any) -> Any:
-        key = f"{what}:{MEASURE_VERSION}:{file}"
+    def _has(self, what: str, file: str) -> bool:
+        return self._library.has_measure(_key(what, file))
+
+    def _kept(self, what: str, file: str, measure: Callable[[Path], Any], eager: bool) -> Any:
+        key = _key(what, file)
         kept = self._library.measure(key)
         if kept is None:
+            if not eager:
+                raise NotYet("the recordings are being measured: a moment")
             kept = [measure(self._library.media.path(file))]
             self._library.keep_measure(key, kept)
         return kept[0]
 
 
-def measure_recording(path: Path) -> dict:
-    """Everything that is measured once of a recording, as JSON values, in one pass."""
+def _key(what: str, file: str) -> str:
+    return f"{what}:{measuring_code()}:{file}"
+
+
+def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> dict:
+    """What is measured once of a recording, as JSON values, in one pass over its blocks."""
     info = soundfile.info(str(path))
     meter = LevelMeter(info.samplerate, info.channels)
     outline = Outline(-(-info.frames // OUTLINE_COLUMNS))
     hits = Hits(info.samplerate)
     spectrum = AverageSpectrum(info.samplerate)
-    for block in files.read_blocks(path):
+    for block in blocks:
         for part in (meter, outline, hits, spectrum):
             part.write(block)
     return {

@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import json
-import tempfile
-import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable
-from pathlib import Path
-
-import numpy as np
+from pathlib import Path, PurePosixPath
 
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.audio.files import AudioFacts
-from pondel.core.document import Part, Session, parse_session, to_json
+from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.edits import fresh_id
 from pondel.core.errors import BadAudio, BadDocument, PondelError
+from pondel.jobs import archives
+from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.tasks import part_name
 from pondel.store.library import Library
-
-SESSION_FILE = "session.json"
-MAX_JSON_BYTES = 32 << 20
+from pondel.store.room import written_in
 
 
 def audio_files(paths: Iterable[Path]) -> list[Path]:
@@ -56,8 +51,12 @@ def import_files(
             facts[path] = files.probe(path)
         except PondelError as error:
             refused(error)
+        except OSError as error:
+            refused(BadAudio(f"cannot be opened: {error.strerror}", where=path.name))
     if not facts:
         raise BadAudio("none of the files can become a part", where=name)
+    if len(facts) > MOST_PARTS:
+        raise BadDocument(f"a session holds at most {MOST_PARTS} parts, not {len(facts)}", where=name)
     common = Counter(fact.rate for fact in facts.values()).most_common(1)[0][0]
     rate = min(max(common, 44100), 192000)
     parts: list[Part] = []
@@ -77,19 +76,20 @@ def import_files(
     return library.create(Session(name=name, rate=rate, parts=parts), rate_known=True)
 
 
-def take_file(library: Library, path: Path, rate: int) -> str:
+def take_file(library: Library, path: Path, rate: int, *, name: str | None = None) -> str:
     """Convert one file into the media folder; returns its name in documents."""
-    with library.media.scratch(".wav") as unfinished:
-        files.convert(path, unfinished, rate)
-        return library.media.adopt(unfinished)
+    media = library.media
+    with written_in(media.folder), media.scratch(".wav") as unfinished:
+        files.convert(path, unfinished, rate, name=name)
+        return media.adopt(unfinished)
 
 
 def import_handed(library: Library, paths: list[Path]) -> str:
     """A new session from files handed in together: an archive, or a session.json with its audio."""
-    archives = [path for path in paths if path.suffix.lower() == ".zip"]
+    zips = [path for path in paths if path.suffix.lower() == ".zip"]
     documents = [path for path in paths if path.suffix.lower() == ".json"]
-    if len(archives) == 1:
-        return import_archive(library, archives[0])
+    if len(zips) == 1:
+        return import_archive(library, zips[0])
     if len(documents) == 1:
         return import_document(library, documents[0], beside=True)
     raise BadDocument("one session archive (zip), or one session.json with its audio, is needed")
@@ -105,92 +105,68 @@ def import_document(
     """
     if source.stat().st_size > MAX_JSON_BYTES:
         raise BadDocument("this is too large to be a mix document", where=source.name)
-    try:
-        document = parse_session(source.read_bytes())
-    except PondelError as error:
-        raise BadDocument(error.message, where=source.name) from error
     folder = source.parent.resolve()
-    data = to_json(document)
-    for part in data["parts"]:
-        if part["file"] is None:
-            continue
-        path = (folder / part["file"]).resolve()
+
+    def take(file: str, part: str, rate: int) -> str:
+        path = (folder / file).resolve()
         if beside and not path.is_file():
-            path = folder / Path(part["file"]).name
+            path = folder / Path(file).name
         if not path.is_relative_to(folder):
             raise BadDocument(
-                f"the file {part['file']!r} of {part['name']!r} lies outside the session's folder",
+                f"the file {file!r:.80} of {part!r} lies outside the session's folder",
                 where=source.name,
             )
         if not path.is_file():
-            raise BadDocument(
-                f"the file {part['file']!r} of {part['name']!r} is missing", where=source.name
-            )
-        part["file"] = take_file(library, path, document.rate)
-    if name:
-        data["name"] = name
-    return library.create(parse_session(data), rate_known=True)
+            raise BadDocument(f"the file {file!r:.80} of {part!r} is missing", where=source.name)
+        return take_file(library, path, rate)
+
+    return _imported(library, source.read_bytes(), source.name, name, take)
 
 
 def import_archive(library: Library, source: Path, name: str | None = None) -> str:
-    """A new session from a session archive (zip); returns its id."""
+    """A new session from a session archive (zip); returns its id.
+
+    Only the document and the files it names are unpacked, one at a time.
+    """
+    with archives.opened(source) as archive:
+        entry = archives.document_entry(archive, source.name)
+        inside = PurePosixPath(entry.filename).parent
+
+        def take(file: str, part: str, rate: int) -> str:
+            path = PurePosixPath(file.replace("\\", "/"))
+            if path.is_absolute() or ".." in path.parts:
+                raise BadDocument(
+                    f"the file {file!r:.80} of {part!r} leads out of the archive", where=source.name
+                )
+            with library.media.scratch(path.suffix[:8]) as unpacked:
+                archives.unpack(archive, str(inside / path), unpacked, source.name)
+                return take_file(library, unpacked, rate, name=path.name)
+
+        text = archives.read_document(archive, entry, source.name)
+        return _imported(library, text, source.name, name, take)
+
+
+def _imported(
+    library: Library,
+    text: bytes,
+    source: str,
+    name: str | None,
+    take: Callable[[str, str, int], str],
+) -> str:
+    """A new session from a document's text; `take` takes in a file by name, part and rate."""
     try:
-        with zipfile.ZipFile(source) as archive, tempfile.TemporaryDirectory() as folder:
-            root = Path(folder).resolve()
-            for entry in archive.infolist():
-                if not (root / entry.filename).resolve().is_relative_to(root):
-                    raise BadDocument(
-                        f"the entry {entry.filename!r:.60} leads out of the archive",
-                        where=source.name,
-                    )
-            archive.extractall(root)
-            inside = sorted(root.rglob(SESSION_FILE), key=lambda path: len(path.parts))
-            if not inside:
-                raise BadDocument(f"the archive has no {SESSION_FILE}", where=source.name)
-            return import_document(library, inside[0], name)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError) as error:
-        raise BadDocument("not a readable zip archive", where=source.name) from error
-
-
-def write_archive(library: Library, document: Session, target: Path) -> None:
-    """The session as a zip: session.json and its audio, lossless (FLAC, or WAV where needed)."""
+        document = parse_session(text)
+    except PondelError as error:
+        raise BadDocument(error.message, where=source) from error
     data = to_json(document)
-    written: dict[str, str] = {}
-    unfinished = target.with_name(target.name + ".part")
-    try:
-        with (
-            zipfile.ZipFile(unfinished, "w", zipfile.ZIP_STORED) as archive,
-            tempfile.TemporaryDirectory() as folder,
-        ):
-            taken: set[str] = set()
-            for part in data["parts"]:
-                if part["file"] is None:
-                    continue
-                if part["file"] not in written:
-                    stem = fresh_id(part["name"], taken)
-                    taken.add(stem)
-                    packed = pack_audio(library.media.path(part["file"]), Path(folder) / stem)
-                    written[part["file"]] = f"audio/{packed.name}"
-                    archive.write(packed, written[part["file"]])
-                    packed.unlink()
-                part["file"] = written[part["file"]]
-            archive.writestr(SESSION_FILE, json.dumps(data, indent=1, ensure_ascii=False))
-        unfinished.replace(target)
-    finally:
-        unfinished.unlink(missing_ok=True)
-
-
-def pack_audio(source: Path, stem: Path) -> Path:
-    """Copy a recording without loss: 24-bit FLAC when that holds every sample, else float WAV."""
-    whole = all(
-        np.abs(block).max(initial=0.0) <= 1.0 - 2.0**-23
-        and np.array_equal(block * 2.0**23, np.round(block * 2.0**23))
-        for block in files.read_blocks(source)
-    )
-    facts = files.probe(source)
-    format, bits = ("flac", "24") if whole and facts.rate <= 655350 else ("wav", "32f")
-    target = stem.with_suffix(f".{format}")
-    with files.Writer(target, facts.rate, facts.channels, format, bits) as writer:
-        for block in files.read_blocks(source):
-            writer.write(block)
-    return target
+    taken: dict[str, str] = {}
+    for part in data["parts"]:
+        file = part["file"]
+        if file is None:
+            continue
+        if file not in taken:
+            taken[file] = take(file, part["name"], document.rate)
+        part["file"] = taken[file]
+    if name:
+        data["name"] = name
+    return library.create(parse_session(data), rate_known=True)

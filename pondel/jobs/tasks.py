@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections import deque
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,28 +15,49 @@ from pondel.core import edits
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
-from pondel.core.errors import PondelError
+from pondel.core.errors import NotFound, PondelError
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
-from pondel.jobs.turns import Turns, be_nice
+from pondel.jobs.starved import Starved
+from pondel.jobs.turns import Superseded, Turns, be_nice
 from pondel.store.arrivals import UNFINISHED, Arrivals
 from pondel.store.library import Library
+from pondel.store.locks import Held, InUse, hold
 from pondel.store.prints import Prints
+from pondel.store.room import is_full, written_in
 from pondel.store.variants import Variants
 
 REPORT_EVERY_S = 0.15
+TEND_EVERY_S = 1.0
+COPY_EVERY_S = 600.0
+SERVING_LOCK = "serving.lock"
+FULL = "the disk is full: this goes on when there is room"
+log = logging.getLogger("pondel.jobs")
 
 
 @dataclass(frozen=True)
 class Listening:
-    """How far the analysis of a song is: parts done, parts to do, seconds left if known."""
+    """How far the analysis of a song is: parts done, parts to do, seconds left if known.
+
+    `message` says why it does not get on.
+    """
 
     done: int
     total: int
     seconds_left: float | None
+    message: str = ""
+
+
+@dataclass(frozen=True)
+class Measuring:
+    """How far the measuring of a session's recordings is, and what could not be measured."""
+
+    done: int
+    total: int
+    message: str = ""
 
 
 class Cancelled(Exception):
@@ -54,35 +77,83 @@ class Jobs:
         self.library = library
         self.ear = EarFirst()
         self.turns = Turns(self.ear)
-        self.desk = Desk(library, self.turns.step)
+        self.desk = Desk(library, self.turns.step, eager=False)
         self.ahead = Ahead(self.desk, self.ear)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
         self.variants = Variants(library)
-        self.queue = open_queue(library.data_dir, immediate=immediate)
+        self.starved = Starved(library.data_dir)
+        self.queue = open_queue(library.folder, immediate=immediate)
         self._workers: Workers | None = None
-        self._take_in = self.queue.task(name="take_in")(guarded(self._take_in_now, self.arrivals.fail))
-        self._print = self.queue.task(name="print")(guarded(self._print_now, self.prints.fail))
-        self._analyse = self.queue.task(name="analyse")(guarded(self._analyse_now, self._gave_up))
+        self._serving: Held | None = None
+        self._ended = threading.Event()
+        self._take_in = self._task(
+            "take_in", self._take_in_now, self.arrivals.fail, self._hungry_arrival
+        )
+        self._print = self._task("print", self._print_now, self.prints.fail, self._hungry_print)
+        self._analyse = self._task("analyse", self._analyse_now, self._gave_up, self._hungry_song)
+        self._measure = self._task(
+            "measure", self._measure_now, self._not_measured, self._hungry_measure
+        )
         self._listening: dict[str, Listening] = {}
+        self._measuring: dict[str, Measuring] = {}
+        self._outlining: set[str] = set()
         self._failures: dict[str, str] = {}
         self._lock = threading.Lock()
         self._pace_s: deque[float] = deque(maxlen=8)
 
+    def _task(
+        self,
+        name: str,
+        work: Callable[[str], None],
+        failed: Callable[[str, str], None],
+        hungry: Callable[[str], None],
+    ) -> Callable[[str], None]:
+        return self.queue.task(name=name)(guarded(work, failed, hungry))
+
     def start(self) -> None:
-        """Go on with what an earlier run left, and start the workers."""
+        """Go on with what an earlier run left, and start the workers.
+
+        PondelError when another Pondel serves this folder.
+        """
+        where = self.library.data_dir
+        try:
+            self._serving = hold(where / SERVING_LOCK, str(where))
+        except InUse as error:
+            raise PondelError(
+                "another Pondel serves this folder: use that one, or stop it first", where=str(where)
+            ) from error
+        self.queue.flush()
+        self._listening.clear()
+        self._measuring.clear()
+        self.desk.analysis.sweep()
         for arrival in self.arrivals.recover():
-            self._take_in(arrival.id)
+            self.take_in(arrival.id)
         for order in self.prints.recover():
-            self._print(order.id)
+            self.print(order.id)
+        self._ended.clear()
         self._workers = Workers(self.queue)
         self._workers.start()
+        threading.Thread(target=self._tend, name="pondel-tend", daemon=True).start()
 
     def stop(self) -> None:
         """Let the workers finish what they hold."""
+        self._ended.set()
         if self._workers is not None:
             self._workers.stop(graceful=True)
             self._workers = None
+        if self._serving is not None:
+            self._serving.release()
+            self._serving = None
+
+    def _tend(self) -> None:
+        """Once in a while: what waited for room, and the day's copy of the database."""
+        copied = -COPY_EVERY_S
+        while not self._ended.wait(TEND_EVERY_S):
+            self.starved.look()
+            if time.monotonic() - copied >= COPY_EVERY_S:
+                copied = time.monotonic()
+                self.library.copies.keep_daily()
 
     def arrivals_left_s(self, session_id: str) -> float | None:
         """Seconds until a session's files are all read, as far as the last ones tell."""
@@ -93,12 +164,112 @@ class Jobs:
         return share * sum(self._pace_s) / len(self._pace_s) / min(WORKERS, len(waiting))
 
     def take_in(self, arrival_id: str) -> None:
-        """Queue a file that was received."""
-        self._take_in(arrival_id)
+        """Queue a file that was received; it is read even if the queue has no room just now."""
+        self._enqueue(self._take_in, arrival_id, self._hungry_arrival)
 
     def print(self, print_id: str) -> None:
         """Queue an order."""
-        self._print(print_id)
+        self._enqueue(self._print, print_id, self._hungry_print)
+
+    def _enqueue(
+        self, task: Callable[[str], None], item_id: str, hungry: Callable[[str], None]
+    ) -> None:
+        try:
+            task(item_id)
+        except Exception as error:
+            if not is_full(error):
+                raise
+            hungry(item_id)
+
+    def _hungry_arrival(self, arrival_id: str) -> None:
+        def again() -> None:
+            self.arrivals.wait(arrival_id)
+            self._take_in(arrival_id)
+
+        self.starved.add(f"arrival {arrival_id}", self._arrival_bytes(arrival_id), again)
+
+    def _arrival_bytes(self, arrival_id: str) -> int:
+        """What a file takes when it is decoded, as far as it tells."""
+        try:
+            facts = files.probe(self.arrivals.upload(arrival_id))
+        except (OSError, PondelError):
+            return 0
+        return 2 * files.wav_bytes(facts.frames, facts.channels)
+
+    def _hungry_print(self, print_id: str) -> None:
+        def again() -> None:
+            self.prints.wait(print_id)
+            self._print(print_id)
+
+        self.starved.add(f"print {print_id}", 0, again)
+
+    def _hungry_song(self, session_id: str) -> None:
+        self._listening[session_id] = Listening(0, 1, None, FULL)
+        self.starved.add(f"song {session_id}", 0, lambda: self._analyse(session_id))
+
+    def _hungry_measure(self, session_id: str) -> None:
+        self._measuring[session_id] = Measuring(0, 1, FULL)
+        self.starved.add(f"measures {session_id}", 0, lambda: self._measure(session_id))
+
+    def measure(self, session_id: str) -> Measuring | None:
+        """None when a session's recordings are measured; else how far it is, begun if need be."""
+        missing = self.desk.recordings.missing(self.library.head(session_id).document)
+        with self._lock:
+            found = self._measuring.get(session_id)
+            if not missing:
+                self._measuring.pop(session_id, None)
+                return None
+            if found is not None:
+                if found.message and found.message != FULL:
+                    self._measuring.pop(session_id)
+                return found
+            found = self._measuring[session_id] = Measuring(0, len(missing))
+        self._measure(session_id)
+        return found
+
+    def _measure_now(self, session_id: str) -> None:
+        missing = self.desk.recordings.missing(self.library.head(session_id).document)
+        with ThreadPoolExecutor(CORES, initializer=be_nice) as pool:
+            work = [pool.submit(self.desk.recordings.take, file) for file in missing]
+            for done, finished in enumerate(as_completed(work), 1):
+                finished.result()
+                self._measuring[session_id] = Measuring(done, len(missing))
+        self.starved.forget(f"measures {session_id}")
+        with self._lock:
+            self._measuring.pop(session_id, None)
+
+    def _not_measured(self, session_id: str, message: str) -> None:
+        self._measuring[session_id] = Measuring(0, 1, message)
+
+    def outline(self, session_id: str, document: Session, columns: int) -> list[list[float]] | None:
+        """The mix's outline, None while it is being drawn: that is begun if need be."""
+        known = self.desk.known_outline(document, columns)
+        if known is not None:
+            return known
+        with self._lock:
+            failure = self._failures.pop(f"outline {session_id}", None)
+            if failure is not None:
+                raise PondelError(failure)
+            if session_id in self._outlining:
+                return None
+            self._outlining.add(session_id)
+
+        def draw() -> None:
+            try:
+                self.turns.take(
+                    "outline", f"outline {session_id}", lambda: self.desk.mix_outline(document, columns)
+                )
+            except Superseded:
+                pass
+            except PondelError as error:
+                with self._lock:
+                    self._failures[f"outline {session_id}"] = error.line()
+            finally:
+                with self._lock:
+                    self._outlining.discard(session_id)
+
+        threading.Thread(target=draw, name="pondel-outline", daemon=True).start()
+        return None
 
     def listen(self, session_id: str, document: Session) -> Listening | None:
         """None when the song's table is there; else how far its analysis is, begun if need be."""
@@ -132,6 +303,7 @@ class Jobs:
                 finished.result()
                 note(done)
         analysis.table(document)
+        self.starved.forget(f"song {session_id}")
         with self._lock:
             self._listening.pop(session_id, None)
 
@@ -146,11 +318,10 @@ class Jobs:
         begun = time.monotonic()
         try:
             self._read(arrival_id)
-            self._pace_s.append(time.monotonic() - begun)
-        except Cancelled:
-            self.arrivals.dismiss(arrival_id)
-        except PondelError as error:
-            self.arrivals.fail(arrival_id, error.message)
+        except (Cancelled, NotFound):
+            return
+        self._pace_s.append(time.monotonic() - begun)
+        self.starved.forget(f"arrival {arrival_id}")
 
     def _read(self, arrival_id: str) -> None:
         arrival = self.arrivals.get(arrival_id)
@@ -158,10 +329,11 @@ class Jobs:
         facts = files.probe(upload, arrival.name)
         rate = self.library.agree_on_rate(arrival.session_id, facts.rate)
         report = _Every(lambda share: self.arrivals.report(arrival_id, 0.8 * share))
-        with self.library.media.scratch(".wav") as unfinished:
+        media = self.library.media
+        with written_in(media.folder), media.scratch(".wav") as unfinished:
             files.convert(upload, unfinished, rate, name=arrival.name, progress=report)
-            file = self.library.media.adopt(unfinished)
-        self.desk.recording(file)
+            file = media.adopt(unfinished)
+        self.desk.recordings.take(file)
         name = part_name(arrival.name)
 
         def make(parts: list[Part]) -> tuple[Part, edits.Edit]:
@@ -176,15 +348,14 @@ class Jobs:
             return
         order = self.prints.get(print_id)
         report = _Every(lambda share: self.prints.report(print_id, share))
+        document = self.library.revision(order.session_id, order.revision).document
         try:
-            document = self.library.revision(order.session_id, order.revision).document
             with self.prints.folder(print_id) as folder:
                 paths = self.desk.print_to(document, folder, order.order, progress=report)
-            self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}")
         except Cancelled:
             return
-        except PondelError as error:
-            self.prints.fail(print_id, error.message)
+        self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}")
+        self.starved.forget(f"print {print_id}")
 
 
 class _Every:

@@ -1,12 +1,15 @@
-"""Analysis takes turns behind the sound: one at a time, gently, and only the newest of its kind."""
+"""Analysis takes turns behind the sound: gently, page by page, and only the newest of its kind."""
 
 from __future__ import annotations
 
 import os
 import threading
+import time
+from collections import OrderedDict, deque
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 from pondel.core.errors import PondelError
 from pondel.jobs.ear_first import EarFirst
@@ -14,10 +17,13 @@ from pondel.jobs.ear_first import EarFirst
 Result = TypeVar("Result")
 NICENESS = 10
 MOST_QUESTIONS = 1000
+MOST_PAGES = 5
+SLICE_S = 0.15
+"""A page whose question takes longer lets the next page go on, and waits for its turn again."""
 
 
 class Superseded(PondelError):
-    """A newer question of the same kind came, or the session changed, before this one was answered."""
+    """A newer question came, the session changed, or nobody waits for the answer any more."""
 
 
 def be_nice() -> None:
@@ -26,44 +32,112 @@ def be_nice() -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICENESS)
 
 
+@dataclass
+class _Question:
+    kind: str
+    page: str | None
+    ticket: int
+    work: Callable[[], Any]
+    is_gone: Callable[[], bool]
+    answer: Future = field(default_factory=Future)
+
+
 class Turns:
-    """Runs work one after another in a thread that gives way to those that render sound.
+    """Runs questions one at a time in threads that give way to those that render sound.
 
     A page asks one question of a kind at a time; a newer one takes the place of the older, even
-    when that is being worked at: it ends at its next `step`.
+    when that is being worked at: it ends at its next `step`. The questions of one page are worked
+    at in the order in which they came; pages take turns, a slice each, so that none waits long for
+    another. Of more than a few pages the one that asked longest ago is given up, and so is a
+    question whose asker has gone.
     """
 
     def __init__(self, ear: EarFirst) -> None:
         self._ear = ear
-        self._pool = ThreadPoolExecutor(1, "pondel-analysis", initializer=be_nice)
+        self._pool = ThreadPoolExecutor(MOST_PAGES + 1, "pondel-analysis", initializer=be_nice)
         self._newest: dict[tuple[str, str | None], int] = {}
-        self._lock = threading.Lock()
+        self._pages: OrderedDict[str | None, deque[_Question]] = OrderedDict()
+        self._at_work: set[str | None] = set()
+        self._changed = threading.Condition()
+        self._waiting: deque[object] = deque()
+        self._holder: object | None = None
         self._count = 0
         self._mine = threading.local()
 
-    def take(self, kind: str, page: str | None, work: Callable[[], Result]) -> Result:
-        """The result of `work` when its turn comes; Superseded when a newer one asked meanwhile."""
-        with self._lock:
+    def take(
+        self,
+        kind: str,
+        page: str | None,
+        work: Callable[[], Result],
+        is_gone: Callable[[], bool] = lambda: False,
+    ) -> Result:
+        """The result of `work` when its turn comes; Superseded when it is not wanted any more."""
+        with self._changed:
             self._count += 1
-            ticket = self._count
+            question = _Question(kind, page, self._count, work, is_gone)
             self._newest.pop((kind, page), None)
-            self._newest[kind, page] = ticket
+            self._newest[kind, page] = question.ticket
             while len(self._newest) > MOST_QUESTIONS:
                 self._newest.pop(next(iter(self._newest)))
+            self._pages.setdefault(page, deque()).append(question)
+            self._pages.move_to_end(page)
+            while len(self._pages) > MOST_PAGES:
+                self._give_up(next(iter(self._pages)))
+            if page not in self._at_work:
+                self._at_work.add(page)
+                self._pool.submit(self._serve, page)
+        return question.answer.result()
 
-        def run() -> Result:
-            self._mine.question = kind, page, ticket
-            try:
-                self.step()
-                return work()
-            finally:
-                self._mine.question = None
+    def _give_up(self, page: str | None) -> None:
+        self._count += 1
+        for kind, asking in self._newest:
+            if asking == page:
+                self._newest[kind, asking] = self._count
+        for question in self._pages.pop(page):
+            question.answer.set_exception(Superseded("other pages asked since"))
 
-        return self._pool.submit(run).result()
+    def _serve(self, page: str | None) -> None:
+        """Answer a page's questions until it has none."""
+        while True:
+            with self._changed:
+                questions = self._pages.get(page)
+                if not questions:
+                    self._pages.pop(page, None)
+                    self._at_work.discard(page)
+                    return
+                question = questions.popleft()
+            self._answer(question)
+
+    def _answer(self, question: _Question) -> None:
+        self._wait_for_turn()
+        self._mine.question = question
+        try:
+            self.step()
+            result = question.work()
+        except BaseException as error:
+            question.answer.set_exception(error)
+        else:
+            question.answer.set_result(result)
+        finally:
+            self._mine.question = None
+            self._end_turn()
+
+    def _wait_for_turn(self) -> None:
+        me = object()
+        with self._changed:
+            self._waiting.append(me)
+            self._changed.wait_for(lambda: self._holder is None and self._waiting[0] is me)
+            self._holder = self._waiting.popleft()
+        self._mine.since = time.monotonic()
+
+    def _end_turn(self) -> None:
+        with self._changed:
+            self._holder = None
+            self._changed.notify_all()
 
     def drop(self, page: str) -> None:
         """What a page asked so far is not worth an answer any more: it changed the session."""
-        with self._lock:
+        with self._changed:
             self._count += 1
             for kind, asking in self._newest:
                 if asking == page:
@@ -72,16 +146,22 @@ class Turns:
     def step(self) -> None:
         """Between two steps of any work that is not for the ear: let the sound go first.
 
-        Superseded when the question this thread works at is not the newest of its kind any more.
+        Superseded when the question this thread works at is not wanted any more.
         """
-        self._give_up_the_old()
-        self._ear.step()
-        self._give_up_the_old()
-
-    def _give_up_the_old(self) -> None:
         question = getattr(self._mine, "question", None)
+        self._give_up_the_old(question)
+        self._ear.step()
         if question is None:
             return
-        kind, page, ticket = question
-        if self._newest.get((kind, page), ticket) != ticket:
+        if self._waiting and time.monotonic() - self._mine.since > SLICE_S:
+            self._end_turn()
+            self._wait_for_turn()
+        self._give_up_the_old(question)
+
+    def _give_up_the_old(self, question: _Question | None) -> None:
+        if question is None:
+            return
+        if self._newest.get((question.kind, question.page), question.ticket) != question.ticket:
             raise Superseded("a newer question came first")
+        if question.is_gone():
+            raise Superseded("nobody waits for this any more")

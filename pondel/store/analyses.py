@@ -4,85 +4,106 @@ from __future__ import annotations
 
 import hashlib
 import os
-import uuid
-from collections.abc import Iterable
+import threading
+import time
+from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 
+from pondel.core import sealed
+from pondel.store.folder import DataFolder, sync
+from pondel.store.room import written_in
+
 MAX_BYTES = 4 << 30
+SUFFIX = ".arrays"
 
 
 class Analyses:
-    """A folder of arrays that may be thrown away at any time; the oldest go first."""
+    """A folder of arrays that may be thrown away at any time; the oldest go first.
 
-    def __init__(self, data_dir: Path, max_bytes: int = MAX_BYTES) -> None:
-        self._folder = data_dir / "analyses"
-        self._folder.mkdir(parents=True, exist_ok=True)
+    A file that is not as it was written is thrown away and counts as not there.
+    """
+
+    def __init__(self, folder: DataFolder, max_bytes: int = MAX_BYTES) -> None:
+        self._data = folder
+        self._folder = folder.place("analyses")
         self._max_bytes = max_bytes
+        self._lock = threading.Lock()
+        self._open: dict[Path, tuple[tuple[int, int], np.ndarray]] = {}
 
-    def _path(self, name: str, suffix: str) -> Path:
-        return self._folder / f"{hashlib.sha256(name.encode()).hexdigest()[:32]}{suffix}"
+    def _path(self, name: str) -> Path:
+        return self._folder / f"{hashlib.sha256(name.encode()).hexdigest()[:32]}{SUFFIX}"
 
     def rows(self, name: str, width: int) -> np.ndarray | None:
         """Rows of float16 kept under a name, (rows, width), read from disk as they are used."""
-        path = self._path(name, ".rows")
-        if not path.exists():
+        path = self._path(name)
+        stamp = _stamp(path)
+        with self._lock:
+            seen, rows = self._open.get(path, (None, None))
+        if stamp is None or rows is None or seen != stamp:
+            rows = (self._read(path, mapped=True) or {}).get("rows")
+        if stamp is None or rows is None or rows.shape[1:] != (width,):
             return None
-        os.utime(path)
-        if not path.stat().st_size:
-            return np.zeros((0, width), np.float16)
-        return np.memmap(path, np.float16, "r").reshape(-1, width)
+        with self._lock:
+            self._open[path] = stamp, rows
+        return rows
 
-    def keep_rows(self, name: str, pieces: Iterable[np.ndarray]) -> None:
+    def keep_rows(self, name: str, pieces: Iterable[np.ndarray], width: int) -> None:
         """Write rows as they come; they appear under their name when all are there."""
-        unfinished = self._folder / f"{uuid.uuid4().hex}.part"
-        try:
-            with unfinished.open("wb") as file:
-                for piece in pieces:
-                    file.write(np.ascontiguousarray(piece, np.float16).tobytes())
-            unfinished.replace(self._path(name, ".rows"))
-        finally:
-            unfinished.unlink(missing_ok=True)
-        self._make_room()
+        self._keep(self._path(name), lambda file: sealed.write_rows(file, pieces, width, "<f2"))
 
     def arrays(self, name: str) -> dict[str, np.ndarray] | None:
         """Named arrays kept together, or None."""
-        path = self._path(name, ".npz")
-        if not path.exists():
-            return None
-        os.utime(path)
-        with np.load(path, allow_pickle=False) as kept:
-            return dict(kept)
+        return self._read(self._path(name))
 
     def keep_arrays(self, name: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep named arrays together."""
-        unfinished = self._folder / f"{uuid.uuid4().hex}.part"
-        try:
+        self._keep(self._path(name), lambda file: sealed.write(file, arrays))
+
+    def _read(self, path: Path, *, mapped: bool = False) -> dict[str, np.ndarray] | None:
+        found = sealed.read(path, mapped=mapped)
+        if found is None:
+            path.unlink(missing_ok=True)
+            return None
+        return found
+
+    def _keep(self, path: Path, write: Callable[[BinaryIO], None]) -> None:
+        with written_in(self._folder), self._data.scratch() as unfinished:
             with unfinished.open("wb") as file:
-                np.savez(file, **arrays)  # type: ignore[arg-type]
-            unfinished.replace(self._path(name, ".npz"))
-        finally:
-            unfinished.unlink(missing_ok=True)
+                write(file)
+            sync(unfinished)
+            unfinished.replace(path)
         self._make_room()
 
     def sweep(self) -> None:
         """After a start: what an earlier run left unfinished goes."""
-        for path in self._folder.glob("*.part"):
-            path.unlink(missing_ok=True)
+        for path in self._folder.iterdir():
+            if path.suffix != SUFFIX:
+                self._data.remove(path)
 
     def _make_room(self) -> None:
         known = []
-        for path in self._folder.iterdir():
+        for path in self._folder.glob(f"*{SUFFIX}"):
             try:
                 facts = path.stat()
             except FileNotFoundError:
                 continue
-            if path.suffix != ".part":
-                known.append((facts.st_mtime, facts.st_size, path))
+            known.append((facts.st_atime, facts.st_size, path))
         size = sum(entry[1] for entry in known)
         for _, bytes_held, path in sorted(known):
             if size <= self._max_bytes:
                 return
             path.unlink(missing_ok=True)
             size -= bytes_held
+
+
+def _stamp(path: Path) -> tuple[int, int] | None:
+    """A file's size and time, None when it is not there; being asked for makes it the newest used."""
+    try:
+        facts = path.stat()
+        os.utime(path, ns=(time.time_ns(), facts.st_mtime_ns))
+    except OSError:
+        return None
+    return facts.st_size, facts.st_mtime_ns

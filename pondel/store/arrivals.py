@@ -11,8 +11,9 @@ from typing import BinaryIO
 from pondel.core.document import Part
 from pondel.core.edits import Edit
 from pondel.core.errors import BadAudio, NotFound
+from pondel.store.folder import sync
 from pondel.store.library import Library
-from pondel.store.media import sync
+from pondel.store.room import written_in
 
 WAITING, READING, DONE, FAILED, CANCELLED = "waiting", "reading", "done", "failed", "cancelled"
 UNFINISHED = (WAITING, READING)
@@ -53,26 +54,31 @@ class Arrivals:
         arrival_id = uuid.uuid4().hex
         path = self.upload(arrival_id)
         try:
-            with path.open("wb") as file:
-                while block := stream.read(COPY_BYTES):
-                    file.write(block)
-            sync(path)
-            sync(path.parent)
-            self._table.insert(
-                id=arrival_id, session=session_id, name=plain_name(name), state=WAITING
-            ).execute()
+            with written_in(path.parent):
+                with path.open("wb") as file:
+                    while block := stream.read(COPY_BYTES):
+                        file.write(block)
+                sync(path)
+                sync(path.parent)
+                self._table.insert(
+                    id=arrival_id, session=session_id, name=plain_name(name), state=WAITING
+                ).execute()
         except BaseException:
-            path.unlink(missing_ok=True)
+            self._drop(arrival_id)
             raise
         return self.get(arrival_id)
+
+    def _drop(self, arrival_id: str) -> None:
+        self._library.folder.remove(self.upload(arrival_id))
 
     def upload(self, arrival_id: str) -> Path:
         """Where an arrival's bytes lie until it is done."""
         return self._library.media.incoming / f"{arrival_id}.upload"
 
-    def get(self, arrival_id: str) -> Arrival:
+    def get(self, arrival_id: str, session_id: str | None = None) -> Arrival:
+        """An arrival, of one session if it is named; NotFound when there is none."""
         row = self._table.get_or_none(id=arrival_id)
-        if row is None:
+        if row is None or session_id not in (None, row.session_id):
             raise NotFound("that file is not known here")
         return _of(row)
 
@@ -91,7 +97,7 @@ class Arrivals:
         """After a start: put back what was being read, clear away half-written files."""
         self._table.update(state=WAITING, progress=0).where(self._table.state == READING).execute()
         left = self.unfinished()
-        self._library.media.sweep({self.upload(arrival.id).name for arrival in left})
+        self._library.folder.sweep({self.upload(arrival.id).name for arrival in left})
         return left
 
     def claim(self, arrival_id: str) -> bool:
@@ -112,16 +118,24 @@ class Arrivals:
         """Say why a file did not become a part."""
         table = self._table
         table.update(state=FAILED, message=message).where(table.id == arrival_id).execute()
-        self.upload(arrival_id).unlink(missing_ok=True)
+        self._drop(arrival_id)
+
+    def wait(self, arrival_id: str) -> None:
+        """Put an arrival back among those that wait; its upload stays."""
+        table = self._table
+        table.update(state=WAITING, progress=0).where(
+            (table.id == arrival_id) & (table.state == READING)
+        ).execute()
 
     def dismiss(self, arrival_id: str) -> None:
         """Forget an arrival, or stop one that is on its way."""
+        self.get(arrival_id)
         table = self._table
         table.update(state=CANCELLED).where(
             (table.id == arrival_id) & (table.state << UNFINISHED)
         ).execute()
         table.delete().where((table.id == arrival_id) & (table.state << (FAILED, CANCELLED))).execute()
-        self.upload(arrival_id).unlink(missing_ok=True)
+        self._drop(arrival_id)
 
     def become_part(self, arrival_id: str, make: Callable[[list[Part]], tuple[Part, Edit]]) -> None:
         """Add the part to the session and end the arrival in one transaction."""
@@ -131,10 +145,10 @@ class Arrivals:
                 return
             parts = self._library.head(arrival.session_id).document.parts
             part, edit = make(parts)
-            self._library.edit(arrival.session_id, None, edit)
+            self._library.edit(arrival.session_id, None, edit, arrival=True)
             table = self._table
             table.update(state=DONE, progress=1, part=part.id).where(table.id == arrival_id).execute()
-        self.upload(arrival_id).unlink(missing_ok=True)
+        self._drop(arrival_id)
 
 
 def _of(row) -> Arrival:

@@ -12,18 +12,31 @@ from __future__ import annotations
 import json
 import re
 import secrets
+import threading
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
+
+from cachetools import LRUCache
+from peewee import OperationalError
 
 from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.edits import Edit
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
+from pondel.store.copies import DATABASE, USE_LOCK, Copies
+from pondel.store.folder import DataFolder
+from pondel.store.locks import hold
 from pondel.store.media import MediaFolder
+from pondel.store.room import is_full
+from pondel.store.seals import Seals
 from pondel.store.tables import now, open_database, tables_of
+
+PARSED_BYTES = 64 << 20
+MIGRATION_LOCK = "migration.lock"
 
 
 @dataclass(frozen=True)
@@ -57,31 +70,56 @@ class SessionCard:
     parts: int
 
 
-@lru_cache(maxsize=256)
-def _parsed(text: str) -> Session:
-    return parse_session(text)
-
-
-def _revision(row: Any) -> Revision:
-    document = _parsed(row.document)
-    return Revision(row.id, row.session_id, row.label, document, row.created, row.parent, row.gesture)
+def nobody_waits(revision: Revision) -> None:
+    """Nothing has to be made of a new state before it is kept."""
 
 
 class Library:
-    """All sessions in one data folder."""
+    """All sessions in one data folder. Several processes may share it."""
 
     def __init__(self, data_dir: Path) -> None:
-        data_dir.mkdir(parents=True, exist_ok=True)
-        self.data_dir = data_dir
-        self.database = open_database(data_dir / "pondel.db")
+        self.folder = DataFolder(data_dir)
+        self.data_dir = self.folder.root
+        self._use = hold(self.data_dir / USE_LOCK, str(data_dir), shared=True)
+        self.copies = Copies(self.folder)
+        migrating = hold(self.data_dir / MIGRATION_LOCK, str(data_dir), wait=True)
+        try:
+            self.database = open_database(self.data_dir / DATABASE, self.copies.keep_before)
+        finally:
+            migrating.release()
         self.tables = tables_of(self.database)
-        self.media = MediaFolder(data_dir)
+        self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
+        self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
+        self._lock = threading.Lock()
+
+    def _revision(self, row: Any) -> Revision:
+        with self._lock:
+            document, _ = self._parsed.get(row.hash, (None, 0))
+        if document is None:
+            document = parse_session(row.document)
+            with self._lock:
+                self._parsed[row.hash] = document, len(row.document)
+        created, parent = row.created, row.parent
+        return Revision(row.id, row.session_id, row.label, document, created, parent, row.gesture)
 
     def sessions(self) -> list[SessionCard]:
-        """All sessions, the one opened last first."""
-        rows = self.tables.Session.select().order_by(self.tables.Session.opened.desc())
+        """All sessions but those set aside, the one opened last first."""
+        return self._cards(self.tables.Session.removed.is_null())
+
+    def removed(self) -> list[SessionCard]:
+        """The sessions that were set aside."""
+        return self._cards(self.tables.Session.removed.is_null(False))
+
+    def _cards(self, which: Any) -> list[SessionCard]:
+        table, revisions = self.tables.Session, self.tables.Revision
+        rows = (
+            table.select(table, revisions)
+            .join(revisions, on=(table.head == revisions.id), attr="now")
+            .where(which)
+            .order_by(table.opened.desc())
+        )
         return [
-            SessionCard(row.id, row.name, row.opened, len(self.head(row.id).document.parts))
+            SessionCard(row.id, row.name, row.opened, len(self._revision(row.now).document.parts))
             for row in rows
         ]
 
@@ -101,52 +139,77 @@ class Library:
 
     def find(self, name: str) -> str:
         """The id of a session given its id or its name; NotFound when there is none."""
-        row = self.tables.Session.get_or_none(id=name)
+        table = self.tables.Session
+        found = table.select().where(table.removed.is_null())
+        row = found.where(table.id == name).first()
         if row is None:
-            named = self.tables.Session.select().where(self.tables.Session.name == name)
-            row = named.order_by(self.tables.Session.opened.desc()).first()
+            row = found.where(table.name == name).order_by(table.opened.desc()).first()
         if row is None:
-            raise NotFound(f"there is no session called {name!r}")
+            raise NotFound(f"there is no session called {name!r:.90}")
         return row.id
 
     def touch(self, session_id: str) -> None:
-        """Remember that a session was opened."""
+        """Remember that a session was opened, if there is room to; no page fails for want of it."""
         table = self.tables.Session
-        table.update(opened=now()).where(table.id == session_id).execute()
+        try:
+            table.update(opened=now()).where(table.id == session_id).execute()
+        except OperationalError as error:
+            if not is_full(error):
+                raise
 
     def remove(self, session_id: str) -> None:
-        """Forget a session; its recordings stay for others that use them."""
-        self.tables.Session.delete().where(self.tables.Session.id == session_id).execute()
+        """Set a session aside; it can be brought back until the folder is tidied."""
+        self.head(session_id)
+        table = self.tables.Session
+        table.update(removed=now()).where(table.id == session_id).execute()
+
+    def bring_back(self, session_id: str) -> None:
+        """A session that was set aside is among the others again; NotFound when there is none."""
+        table = self.tables.Session
+        found = table.update(removed=None).where(
+            (table.id == session_id) & table.removed.is_null(False)
+        )
+        if not found.execute():
+            raise NotFound(f"no session {session_id!r} was set aside")
 
     def head(self, session_id: str) -> Revision:
         """The session's present state; NotFound when there is no such session."""
         table, sessions = self.tables.Revision, self.tables.Session
         found = table.select().join(sessions, on=(sessions.head == table.id))
-        row = found.where(sessions.id == session_id).first()
+        row = found.where((sessions.id == session_id) & sessions.removed.is_null()).first()
         if row is None:
-            raise NotFound(f"there is no session {session_id!r}")
-        return _revision(row)
+            raise NotFound(f"there is no session {session_id!r:.60}")
+        return self._revision(row)
 
     def revision(self, session_id: str, revision_id: int) -> Revision:
         """Any state a session has been in."""
         row = self.tables.Revision.get_or_none(id=revision_id, session=session_id)
         if row is None:
             raise NotFound(f"revision {revision_id} of this session is gone")
-        return _revision(row)
+        return self._revision(row)
 
     def edit(
-        self, session_id: str, base: int | None, edit: Edit, *, gesture: str | None = None
+        self,
+        session_id: str,
+        base: int | None,
+        edit: Edit,
+        *,
+        gesture: str | None = None,
+        arrival: bool = False,
+        prepare: Callable[[Revision], None] = nobody_waits,
     ) -> Revision:
         """Apply an edit and move the head; the new state is on disk when this returns.
 
-        `base` is the revision the editor saw: StaleEdit when it is not the head any more, None
-        to apply to whatever is. Edits with the same `gesture` as the head replace it, so that a
-        drag is one step of undo.
+        `base` is the revision the editor saw: StaleEdit when it is not the head any more, unless
+        nothing but arrivals came since; None to apply to whatever is. Edits with the same `gesture`
+        as the head replace it, so that a drag is one step of undo; a head that a variant, a print
+        or another revision stands on is kept beside the new one. `prepare` makes what the answer
+        needs of the new state: when it fails, so does the edit, and nothing has changed.
         """
         label, change = edit
         with self.database.atomic("immediate"):
             head = self.head(session_id)
-            if base is not None and base != head.id:
+            if base is not None and not self._only_arrivals_since(base, head.id):
                 raise StaleEdit(
                     "this session was changed in another window; "
                     "the newest state is shown now, and your last change was not applied"
@@ -155,13 +218,33 @@ class Library:
             check_cycles(document)
             replaced = bool(gesture) and head.gesture == gesture
             if document == head.document and not replaced:
+                prepare(head)
                 return head
             parent = head.parent if replaced else head.id
-            revision = self._set_head(session_id, parent, label, document, gesture)
-            if replaced:
+            revision = self._set_head(session_id, parent, label, document, gesture, arrival=arrival)
+            if replaced and not self._is_named(head.id):
                 # Only now: a number that is free would be given to the new revision.
                 self.tables.Revision.delete_by_id(head.id)
+            prepare(revision)
             return revision
+
+    def _only_arrivals_since(self, base: int, head_id: int) -> bool:
+        """Whether the head is a revision, or came of it by arrivals alone."""
+        table = self.tables.Revision
+        at: int | None = head_id
+        while at is not None and at != base:
+            row = table.select(table.parent, table.arrival).where(table.id == at).first()
+            at = row.parent if row is not None and row.arrival else None
+        return at == base
+
+    def _is_named(self, revision_id: int) -> bool:
+        """Whether a variant, a print or a child stands on a revision."""
+        revisions, variants, prints = self.tables.Revision, self.tables.Variant, self.tables.Print
+        return (
+            revisions.select().where(revisions.parent == revision_id).exists()
+            or variants.select().where(variants.head == revision_id).exists()
+            or prints.select().where(prints.revision == revision_id).exists()
+        )
 
     def _set_head(
         self,
@@ -170,15 +253,17 @@ class Library:
         label: str,
         document: Session,
         gesture: str | None,
+        *,
+        arrival: bool = False,
     ) -> Revision:
         data = to_json(document)
-        text = json.dumps(data, ensure_ascii=False)
         row = self.tables.Revision.create(
             session=session_id,
             parent=parent,
             label=label,
             gesture=gesture,
-            document=text,
+            arrival=int(arrival),
+            document=json.dumps(data, ensure_ascii=False),
             hash=content_hash(data),
         )
         table = self.tables.Session
@@ -246,7 +331,8 @@ class Library:
             if rate != document.rate:
                 revised = document.model_copy(update={"rate": rate})
                 label = f"Session rate {rate / 1000:g} kHz"
-                self._set_head(session_id, self.head(session_id).id, label, revised, None)
+                head = self.head(session_id).id
+                self._set_head(session_id, head, label, revised, None, arrival=True)
             return rate
 
     def measure(self, key: str) -> Any | None:
@@ -254,10 +340,50 @@ class Library:
         row = self.tables.Measure.get_or_none(key=key)
         return json.loads(row.body) if row else None
 
+    def has_measure(self, key: str) -> bool:
+        """Whether a measure is stored."""
+        return self.tables.Measure.select().where(self.tables.Measure.key == key).exists()
+
     def keep_measure(self, key: str, value: Any) -> None:
-        """Store a measure under the hash of what it was measured from."""
-        body = json.dumps(value)
-        self.tables.Measure.insert(key=key, body=body, created=now()).on_conflict_replace().execute()
+        """Store a measure under the hash of what it was measured from, if there is room."""
+        row = self.tables.Measure.insert(key=key, body=json.dumps(value), created=now())
+        try:
+            row.on_conflict_replace().execute()
+        except OperationalError as error:
+            if not is_full(error):
+                raise
+
+    def empty_removed(self) -> list[str]:
+        """Forget the sessions that were set aside, with their revisions and prints; their names."""
+        table = self.tables.Session
+        names = [row.name for row in table.select().where(table.removed.is_null(False))]
+        table.delete().where(table.removed.is_null(False)).execute()
+        return names
+
+    def all_documents(self) -> Iterator[str]:
+        """The text of every state of every session."""
+        table = self.tables.Revision
+        return (row.document for row in table.select(table.document).iterator())
+
+    def all_prints(self) -> set[str]:
+        """The ids of all prints."""
+        return {row.id for row in self.tables.Print.select(self.tables.Print.id)}
+
+    def forget_measures(self, code: str, kinds: Iterable[str]) -> int:
+        """Forget measures of these kinds that other code than this took; how many there were."""
+        table = self.tables.Measure
+        found = 0
+        for kind in kinds:
+            old = table.key.startswith(f"{kind}:") & ~table.key.startswith(f"{kind}:{code}:")
+            found += table.delete().where(old).execute()
+        return found
+
+    def compact(self) -> None:
+        """Give the room of what was deleted back to the disk."""
+        self.database.execute_sql("pragma wal_checkpoint(truncate)")
+        self.database.execute_sql("vacuum")
 
     def close(self) -> None:
         self.database.close()
+        self.folder.close()
+        self._use.release()

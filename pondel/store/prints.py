@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-import shutil
+import logging
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,9 +12,12 @@ from pathlib import Path
 
 from pondel.core.errors import NotFound
 from pondel.store.arrivals import CANCELLED, DONE, FAILED, READING, UNFINISHED, WAITING
+from pondel.store.folder import sync
 from pondel.store.library import Library
+from pondel.store.room import written_in
 
 RUNNING = READING
+log = logging.getLogger("pondel.store")
 
 
 @dataclass(frozen=True)
@@ -45,8 +48,8 @@ class Prints:
 
     def __init__(self, library: Library) -> None:
         self._table = library.tables.Print
-        self._folder = library.data_dir / "prints"
-        self._folder.mkdir(exist_ok=True)
+        self._data = library.folder
+        self._folder = library.folder.place("prints")
 
     def order(self, session_id: str, revision: int, order: Order) -> Print:
         """Note an order; it is on disk when this returns."""
@@ -60,9 +63,10 @@ class Prints:
         ).execute()
         return self.get(print_id)
 
-    def get(self, print_id: str) -> Print:
+    def get(self, print_id: str, session_id: str | None = None) -> Print:
+        """A print, of one session if it is named; NotFound when there is none."""
         row = self._table.get_or_none(id=print_id)
-        if row is None:
+        if row is None or session_id not in (None, row.session_id):
             raise NotFound("there is no such print")
         return self._of(row)
 
@@ -74,7 +78,10 @@ class Prints:
     def recover(self) -> list[Print]:
         """After a start: unfinished orders wait again, half-made folders go."""
         for folder in self._folder.glob("*.part"):
-            shutil.rmtree(folder, ignore_errors=True)
+            try:
+                self._data.remove(folder)
+            except OSError as error:
+                log.warning("%s is left over and cannot be removed: %s", folder, error)
         self._table.update(state=WAITING, progress=0).where(self._table.state == RUNNING).execute()
         return [self._of(row) for row in self._table.select().where(self._table.state == WAITING)]
 
@@ -101,32 +108,43 @@ class Prints:
         table = self._table
         table.update(state=FAILED, message=message).where(table.id == print_id).execute()
 
+    def wait(self, print_id: str) -> None:
+        """Put an order back among those that wait."""
+        table = self._table
+        table.update(state=WAITING, progress=0).where(
+            (table.id == print_id) & (table.state == RUNNING)
+        ).execute()
+
     def dismiss(self, print_id: str) -> None:
-        """Stop an order, or forget a finished one with its files."""
+        """Stop an order, or forget a finished one with its files; NotFound when there is none."""
+        self.get(print_id)
         table = self._table
         stopped = table.update(state=CANCELLED, message="cancelled").where(
             (table.id == print_id) & (table.state << UNFINISHED)
         )
-        if not stopped.execute():
-            table.delete().where(table.id == print_id).execute()
-            shutil.rmtree(self._folder / print_id, ignore_errors=True)
+        if not stopped.execute() and table.delete().where(table.id == print_id).execute():
+            self._data.remove(self._folder / print_id)
 
     @contextmanager
     def folder(self, print_id: str) -> Iterator[Path]:
         """A folder to print into; it takes its place when the block ends without an error."""
         unfinished = self._folder / f"{print_id}.part"
-        shutil.rmtree(unfinished, ignore_errors=True)
-        unfinished.mkdir()
-        try:
-            yield unfinished
-            shutil.rmtree(self._folder / print_id, ignore_errors=True)
-            unfinished.rename(self._folder / print_id)
-        finally:
-            shutil.rmtree(unfinished, ignore_errors=True)
+        self._data.remove(unfinished)
+        with written_in(self._folder):
+            unfinished.mkdir()
+            try:
+                yield unfinished
+                for path in unfinished.iterdir():
+                    sync(path)
+                self._data.remove(self._folder / print_id)
+                unfinished.rename(self._folder / print_id)
+                sync(self._folder)
+            finally:
+                self._data.remove(unfinished)
 
-    def file(self, print_id: str, name: str) -> Path:
+    def file(self, session_id: str, print_id: str, name: str) -> Path:
         """One finished file; NotFound when there is none of that name."""
-        if name not in self.get(print_id).files:
+        if name not in self.get(print_id, session_id).files:
             raise NotFound("that file was not printed")
         return self._folder / print_id / name
 

@@ -62,6 +62,7 @@ class Variants:
             known = {variant.name: variant for variant in self.of(session_id)}
             if name not in known:
                 raise NotFound(f"there is no variant {name!r}")
+            self._library.revision(session_id, known[name].head)
             self._put(session_id, next(v for v in known.values() if v.is_open))
             self._sessions.update(variant=name, head=known[name].head).where(
                 self._sessions.id == session_id

@@ -8,7 +8,9 @@ from flask import Flask
 
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
+from pondel.store.logins import Logins
 from pondel.web import ink, security, words
+from pondel.web.asked import register_addresses
 from pondel.web.context import EXTENSION
 from pondel.web.failures import register_failures
 
@@ -32,8 +34,9 @@ def create_app(
     app = Flask(__name__)
     jobs = Jobs(Library(data_dir), immediate=immediate)
     app.extensions[EXTENSION] = jobs
+    key = security.secret_key(jobs.library.data_dir)
     app.config.update(
-        SECRET_KEY=security.secret_key(data_dir),
+        SECRET_KEY=key,
         MAX_CONTENT_LENGTH=max_upload_mb << 20,
         MAX_FORM_MEMORY_SIZE=4 << 20,
         SESSION_COOKIE_SAMESITE="Strict",
@@ -45,7 +48,9 @@ def create_app(
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(words.FILTERS)
     app.jinja_env.globals.update(inked=ink.inked)
-    security.secure(app, password)
+    register_addresses(app)
+    logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
+    security.secure(app, password, logins)
     register_failures(app)
     register_screens(app)
     return app

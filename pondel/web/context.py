@@ -14,6 +14,7 @@ from pondel.core.errors import BadDocument, NotFound
 from pondel.jobs.desk import Desk
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library, Revision
+from pondel.web import asked
 from pondel.web.ink import inked
 
 EXTENSION = "pondel"
@@ -44,7 +45,7 @@ def asked_revision(session_id: str) -> Revision:
     A drag replaces its own revisions, so one that was the newest a moment ago may be gone: its
     place is taken by the head.
     """
-    revision = request.args.get("revision", type=int)
+    revision = asked.whole("revision")
     if revision is None:
         return head(session_id)
     try:
@@ -61,7 +62,13 @@ def take_turn(what: str, work: Callable[[], Result]) -> Result:
         with app.app_context():
             return work()
 
-    return jobs().turns.take(what, request.args.get("page"), inside)
+    is_gone = request.environ.get("waitress.client_disconnected", nobody_left)
+    return jobs().turns.take(what, asked.words("page", most=40) or None, inside, is_gone)
+
+
+def nobody_left() -> bool:
+    """Where the server cannot tell whether the asker has gone."""
+    return False
 
 
 def for_the_ear(view: Callable[..., Answer]) -> Callable[..., Answer]:
@@ -92,8 +99,8 @@ SHORTEST_STRETCH_S = 0.5
 def asked_stretch(document: Session) -> Stretch:
     """`start_s` and `end_s` of the address; BadDocument when they make no stretch."""
     song_s = desk().frames(document) / document.rate
-    start_s = request.args.get("start_s", 0.0, type=float)
-    end_s = request.args.get("end_s", min(song_s, 8.0), type=float)
+    start_s = asked.number("start_s", 0.0) or 0.0
+    end_s = asked.number("end_s") or min(song_s, 8.0)
     if not 0.0 <= start_s < end_s <= max(song_s, SHORTEST_STRETCH_S) + 60.0:
         raise BadDocument("the loop has to end after it starts, within the song")
     end_s = max(min(end_s, start_s + LONGEST_STRETCH_S), start_s + SHORTEST_STRETCH_S)
@@ -141,6 +148,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "redo": neighbours.redo,
         "rate": document.rate,
         "seconds": desk().frames(document) / document.rate,
+        "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,
         "beats_per_bar": document.beats_per_bar,
         "sections": [s.model_dump() for s in document.sections],

@@ -18,6 +18,7 @@ from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.jobs.turns import Superseded
+from pondel.web import asked
 from pondel.web.context import (
     asked_pair,
     asked_revision,
@@ -62,6 +63,8 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
 
 
 def _zone(low_hz: Any, high_hz: Any) -> tuple[float, float] | None:
+    if isinstance(low_hz, bool) or isinstance(high_hz, bool):
+        return None
     if isinstance(low_hz, int | float) and isinstance(high_hz, int | float):
         return float(low_hz), float(high_hz)
     return None
@@ -77,15 +80,15 @@ def listen(session_id: str):
         "parts": request.args.getlist("part"),
         "move": request.args.get("move"),
         "state": request.args.get("state", "after"),
-        "low_hz": request.args.get("low_hz", type=float),
-        "high_hz": request.args.get("high_hz", type=float),
+        "low_hz": asked.number("low_hz"),
+        "high_hz": asked.number("high_hz"),
     }
     return sound_facts(document, wanted)
 
 
 def chunk_at(name: str, at: Any) -> np.ndarray | None:
     """Chunk `at` of a prepared sound if it can be had within a moment; its render goes on if not."""
-    if not isinstance(at, int) or not 0 <= at < MOST_CHUNKS:
+    if isinstance(at, bool) or not isinstance(at, int) or not 0 <= at < MOST_CHUNKS:
         return None
     try:
         return jobs().ahead.begin(name, at).result(timeout=PATIENCE_S)
@@ -119,9 +122,9 @@ def facts(session_id: str):
 
 @blueprint.get("/sessions/<session_id>/song-outline")
 def song_outline(session_id: str):
-    """The mix's outline over the whole song, lowest and highest of each column."""
+    """The mix's outline over the whole song, lowest and highest of each column; null until drawn."""
     document = asked_revision(session_id).document
-    return {"columns": desk().mix_outline(document, SONG_COLUMNS)}
+    return {"columns": jobs().outline(session_id, document, SONG_COLUMNS)}
 
 
 def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
@@ -140,10 +143,10 @@ def match(session_id: str):
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
     if hear == "key":
         return {"gain_db": 0.0, "lufs": None}
-    zone = _zone(request.args.get("low_hz", type=float), request.args.get("high_hz", type=float))
+    zone = _zone(asked.number("low_hz"), asked.number("high_hz"))
     _, plan = desk().plan(document, hear, parts, None, zone, treated=True)
     now, untreated = desk().now(document), desk().untreated(document)
-    reference = request.args.get("reference", type=int)
+    reference = asked.whole("reference")
     if reference is not None:
         untreated = desk().now(library().revision(session_id, reference).document)
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, Response, render_template, request
+from flask import Blueprint, Response, render_template
 
 from pondel.core import edits, move_edits, song_edits
 from pondel.core.advice.proposals import Fight, Proposal
@@ -19,6 +19,7 @@ from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of
 from pondel.core.units import say_hz
 from pondel.store.library import Revision
+from pondel.web import asked
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
 from pondel.web.deck import chunk_at, little_endian, sound_facts
 from pondel.web.moves import in_brief
@@ -35,20 +36,35 @@ def edit(session_id: str):
     joins the edits of one drag; what its `page` asked before is given up. With `listen` it also
     prepares the new sound, and its chunk `at` comes with the answer if it is ready in a moment.
     """
-    body = request.get_json(silent=True)
-    if not isinstance(body, dict):
-        raise BadDocument("an edit is a JSON object")
+    body = asked.body()
     document = head(session_id).document
-    build = OPERATIONS.get(str(body.get("op")))
+    op, base, gesture, page = (body.get(name) for name in ("op", "base", "gesture", "page"))
+    build = OPERATIONS.get(op) if isinstance(op, str) else None
     if build is None:
-        raise BadDocument(f"there is no edit called {body.get('op')!r:.40}")
-    base, gesture = body.get("base"), body.get("gesture")
-    if not isinstance(base, int):
+        raise BadDocument(f"there is no edit called {op!r:.40}")
+    if isinstance(base, bool) or not isinstance(base, int):
         raise BadDocument("an edit names the revision it is based on")
     change = build(session_id, document, body)
-    if isinstance(body.get("page"), str):
-        jobs().turns.drop(body["page"])
-    revision = library().edit(session_id, base, change, gesture=str(gesture)[:64] if gesture else None)
+    if isinstance(page, str):
+        jobs().turns.drop(page)
+    wanted = body.get("listen")
+    answer: dict[str, Any] = {}
+
+    def prepare(revision: Revision) -> None:
+        answer.update(_answer(session_id, revision, body))
+        if isinstance(wanted, dict):
+            answer["sound"] = sound_facts(revision.document, wanted)
+
+    joined = gesture[:64] if isinstance(gesture, str) else None
+    library().edit(session_id, base, change, gesture=joined, prepare=prepare)
+    if not isinstance(wanted, dict):
+        return answer
+    block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
+    return answer if block is None else _with_sound(answer, wanted["at"], block)
+
+
+def _answer(session_id: str, revision: Revision, body: dict[str, Any]) -> dict[str, Any]:
+    """What the page is told of the state that an edit makes."""
     answer: dict[str, Any] = {
         "session": song_facts(session_id, revision),
         "said": _said(revision, body),
@@ -60,12 +76,7 @@ def edit(session_id: str):
         added = revision.document.part(str(body["part"])).moves[-1]
         answer["added"] = {"part": str(body["part"]), "move": added.id}
         answer["said"] = {"reasons": body["reasons"], "move": f"{body['part']}/{added.id}"}
-    wanted = body.get("listen")
-    if not isinstance(wanted, dict):
-        return answer
-    answer["sound"] = sound_facts(revision.document, wanted)
-    block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
-    return answer if block is None else _with_sound(answer, wanted["at"], block)
+    return answer
 
 
 def _with_sound(answer: dict[str, Any], at: int, block: np.ndarray) -> Response:

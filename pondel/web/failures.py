@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
+import logging
+
 from flask import Flask, render_template, request
 from flask_wtf.csrf import CSRFError
+from peewee import DatabaseError
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge, SecurityError
 
-from pondel.core.errors import NotFound, PondelError, StaleEdit
+from pondel.core.errors import DiskFull, NotFound, NotYet, PondelError, StaleEdit
+from pondel.store.room import is_full
+from pondel.web.context import jobs
 
-STATUSES = {NotFound: 404, StaleEdit: 409}
-TITLES = {404: "That is not here", 405: "That does not go this way", 413: "Too large"}
+log = logging.getLogger("pondel.web")
+STATUSES = {NotFound: 404, StaleEdit: 409, NotYet: 503, DiskFull: 507}
+TITLES = {
+    404: "That is not here",
+    405: "That does not go this way",
+    413: "Too large",
+    507: "The disk is full",
+}
+DAMAGED = (
+    "the database is damaged: stop Pondel, and put the newest copy of it back with `pondel restore`"
+)
 
 
 def wants_json() -> bool:
@@ -25,13 +39,35 @@ def answer(message: str, status: int, where: str | None = None):
     return render_template("failure.html", title=title, message=message), status
 
 
+def measuring(error: NotYet, session_id: str):
+    """A page that waits while the recordings of a session are measured, and begins with that."""
+    found = jobs().measure(session_id)
+    if request.headers.get("HX-Request"):
+        return "", 200, {"HX-Refresh": "true"}
+    if wants_json():
+        return {"message": error.message, "where": None}, 503
+    return render_template("measuring.html", found=found, session_id=session_id), 503
+
+
 def register_failures(app: Flask) -> None:
     """Turn the project's errors and those of HTTP into messages."""
 
     @app.errorhandler(PondelError)
     def told(error: PondelError):
         status = next((code for kind, code in STATUSES.items() if isinstance(error, kind)), 400)
+        if isinstance(error, NotYet) and "session_id" in (request.view_args or {}):
+            return measuring(error, request.view_args["session_id"])
         return answer(error.message, status, error.where)
+
+    @app.errorhandler(OSError)
+    @app.errorhandler(DatabaseError)
+    def system(error: Exception):
+        if is_full(error):
+            return answer(DiskFull().message, 507)
+        if type(error) is DatabaseError:
+            log.error("the database cannot be read: %s", error)
+            return answer(DAMAGED, 500)
+        raise error
 
     @app.errorhandler(RequestEntityTooLarge)
     def too_large(error):

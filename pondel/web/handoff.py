@@ -3,28 +3,18 @@
 from __future__ import annotations
 
 import json
-import tempfile
-from pathlib import Path
 
-from flask import (
-    Blueprint,
-    Response,
-    after_this_request,
-    redirect,
-    render_template,
-    request,
-    send_file,
-    url_for,
-)
+from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
 from pondel.core.audio.files import FORMATS, check_target, safe_name
 from pondel.core.document import to_json
 from pondel.core.errors import BadDocument
 from pondel.core.moves import KINDS
 from pondel.core.moves.controls import controls_of, lists_of
-from pondel.jobs.sessions import SESSION_FILE, write_archive
+from pondel.jobs.archives import SESSION_FILE, stream_archive
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
+from pondel.web import asked
 from pondel.web.context import head, jobs, library, song_facts
 from pondel.web.ink import inked
 
@@ -44,6 +34,7 @@ def show(session_id: str):
         marks=inked(revision.document),
         prints=jobs().prints.of_session(session_id),
         unfinished=UNFINISHED,
+        starved=jobs().starved.names(),
         formats=FORMATS,
         kinds=KINDS,
         controls_of=controls_of,
@@ -56,9 +47,9 @@ def order(session_id: str):
     """Order a print of the session as it stands."""
     revision = head(session_id)
     wanted = Order(
-        request.form.get("what", "mix"),
-        request.form.get("format", "wav"),
-        request.form.get("bits", "24"),
+        asked.words("what", "mix"),
+        asked.words("format", "wav"),
+        asked.words("bits", "24"),
     )
     check_target(wanted.format, wanted.bits)
     if wanted.what not in ("mix", "parts", "both"):
@@ -73,14 +64,16 @@ def order(session_id: str):
 @blueprint.post("/prints/<print_id>/dismiss")
 def dismiss(session_id: str, print_id: str):
     """Stop a print, or throw a finished one away."""
-    jobs().prints.dismiss(print_id)
+    jobs().prints.dismiss(jobs().prints.get(print_id, session_id).id)
     return redirect(url_for("handoff.show", session_id=session_id), 303)
 
 
-@blueprint.get("/prints/<print_id>/<name>")
+@blueprint.get("/prints/<print_id>/<file:name>")
 def printed(session_id: str, print_id: str, name: str):
     """One printed file."""
-    return send_file(jobs().prints.file(print_id, name), as_attachment=True, download_name=name)
+    return send_file(
+        jobs().prints.file(session_id, print_id, name), as_attachment=True, download_name=name
+    )
 
 
 @blueprint.get("/session.json")
@@ -93,16 +86,10 @@ def document_file(session_id: str):
 
 @blueprint.get("/archive.zip")
 def archive(session_id: str):
-    """The session with its audio."""
+    """The session with its audio, packed while it is sent."""
     document = head(session_id).document
-    handle = tempfile.NamedTemporaryFile(suffix=".zip", delete=False)  # noqa: SIM115
-    handle.close()
-    path = Path(handle.name)
-    write_archive(library(), document, path)
-
-    @after_this_request
-    def clean_up(response):
-        response.call_on_close(lambda: path.unlink(missing_ok=True))
-        return response
-
-    return send_file(path, as_attachment=True, download_name=f"{safe_name(document.name)}.zip")
+    name = f"{safe_name(document.name)}.zip"
+    packed = stream_archive(library(), document)
+    response = Response(packed, mimetype="application/zip")
+    response.headers.set("Content-Disposition", "attachment", filename=name)
+    return response

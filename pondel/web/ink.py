@@ -1,8 +1,11 @@
-"""How a part is told apart: an ink, a line style and a two-letter tag, always together."""
+"""How a part is told apart: an ink, a line style and a short tag, always together."""
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from dataclasses import dataclass
+from string import ascii_uppercase
 
 from pondel.core.document import Session
 
@@ -21,21 +24,48 @@ class Inked:
 
 def inked(session: Session) -> dict[str, Inked]:
     """Marks of all parts by id, in the order of the session."""
+    tags = tags_of(session)
     marks: dict[str, Inked] = {}
-    taken: set[str] = set()
     for index, part in enumerate(session.parts):
-        tag = _tag(part.name, taken)
-        taken.add(tag)
         dash = DASHES[(index + index // INKS) % len(DASHES)]
-        marks[part.id] = Inked(tag, index % INKS + 1, dash)
+        marks[part.id] = Inked(tags[part.id], index % INKS + 1, dash)
     return marks
 
 
-def _tag(name: str, taken: set[str]) -> str:
-    words = [w for w in ("".join(c if c.isalnum() else " " for c in name)).upper().split()] or ["P"]
+def tags_of(session: Session) -> dict[str, str]:
+    """A tag for each part, no two alike: the typed one, or letters of its name.
+
+    Names that differ only by a number get a letter and that number; so do those for which no two
+    letters are left.
+    """
+    taken = {part.tag for part in session.parts if part.tag}
+    stems = Counter(_stem(part.name)[0] for part in session.parts)
+    found: dict[str, str] = {}
+    for part in session.parts:
+        found[part.id] = part.tag or _tag(part.name, taken, stems)
+        taken.add(found[part.id])
+    return found
+
+
+def _stem(name: str) -> tuple[str, str]:
+    """A name without the number at its end, and that number."""
+    plain = "".join(letter if letter.isalnum() else " " for letter in name).upper()
+    match = re.fullmatch(r"(.*?)\s*(\d{1,3})\s*", plain)
+    stem, number = (match[1], match[2].lstrip("0")) if match else (plain, "")
+    return " ".join(stem.split()), number
+
+
+def _tag(name: str, taken: set[str], stems: Counter[str]) -> str:
+    stem, number = _stem(name)
+    words = [word for word in stem.split() if word.isascii()] or ["P"]
     letters = "".join(words)
-    wanted = [words[0][0] + words[1][0]] if len(words) > 1 else []
+    wanted = [letters[0] + number] if number and len(number) < 3 and stems[stem] > 1 else []
+    if len(words) > 1:
+        wanted.append(words[0][0] + words[1][0])
     wanted += [letters[0] + letter for letter in letters[1:]]
-    wanted += [letters[0] + str(n) for n in range(1, 10)]
-    wanted += [f"{n:02d}" for n in range(100)]
-    return next(tag for tag in wanted if tag not in taken and len(tag) == 2)
+    for first in (letters[0], *ascii_uppercase):
+        free = (tag for tag in (*wanted, *(f"{first}{n}" for n in range(1, 100))) if tag not in taken)
+        tag = next(free, None)
+        if tag is not None:
+            return tag
+    raise AssertionError("there are more tags than parts a session can hold")

@@ -17,12 +17,12 @@ from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.moves.controls import control_of
 from pondel.core.units import parse
 from pondel.jobs.recordings import Recording
-from pondel.store.arrivals import UNFINISHED
+from pondel.store.arrivals import UNFINISHED, plain_name
+from pondel.web import asked
 from pondel.web.context import asked_revision, desk, head, jobs, library, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
-MAX_MIDI_BYTES = 8 << 20
 DEFAULT_TARGET = {"rms": -18.0, "peak": -6.0, "loudness": -23.0}
 
 
@@ -100,6 +100,7 @@ def show(session_id: str):
         arrivals=jobs().arrivals.of_session(session_id),
         seconds_left=jobs().arrivals_left_s(session_id),
         unfinished=UNFINISHED,
+        starved=jobs().starved.names(),
         roles=ROLES,
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
@@ -137,9 +138,9 @@ def midi_hits(session_id: str):
     if handed is None or not handed.filename:
         raise BadDocument("no MIDI file was chosen")
     document = head(session_id).document
-    part_id = request.form.get("part", "")
-    times = midi.hit_times_s(handed.stream.read(MAX_MIDI_BYTES), handed.filename)
-    base = request.form.get("base", type=int)
+    part_id = asked.words("part")
+    times = midi.hit_times_s(handed.stream.read(midi.MOST_BYTES + 1), plain_name(handed.filename))
+    base = asked.whole("base")
     library().edit(session_id, base, song_edits.set_hits(document, part_id, midi_s=times))
     return redirect(url_for("intake.show", session_id=session_id, part=part_id), 303)
 
@@ -178,21 +179,21 @@ def receive(session_id: str):
 @blueprint.post("/arrivals/<arrival_id>/dismiss")
 def dismiss(session_id: str, arrival_id: str):
     """Stop a file that is on its way, or put its message away."""
-    jobs().arrivals.dismiss(arrival_id)
+    jobs().arrivals.dismiss(jobs().arrivals.get(arrival_id, session_id).id)
     return redirect(url_for("intake.show", session_id=session_id), 303)
 
 
 @blueprint.post("/trim")
 def trim(session_id: str):
     """Trim one part, or all, to a target; changes the trim, never the recording."""
-    by = request.form.get("by", "rms")
+    by = asked.words("by", "rms")
     if by not in TRIM_BY:
         raise BadDocument(f"trim by {', '.join(TRIM_BY)}, not {by!r:.20}")
-    target = parse(request.form.get("target", ""), "dB")
+    target = parse(asked.words("target"), "dB")
     if target is None or not -60 <= target <= 0:
         raise BadDocument("a target lies between -60 and 0 dB", where="Target")
     document = head(session_id).document
-    chosen = request.form.get("part")
+    chosen = asked.words("part")
     trims = {}
     for row in rows(document):
         if row.recording is None or (chosen and row.part.id != chosen):
@@ -207,6 +208,6 @@ def trim(session_id: str):
             trims[row.part.id] = target - level
     if not trims:
         raise BadDocument("there is nothing to trim: the parts are silent, or there are none")
-    base = request.form.get("base", type=int)
+    base = asked.whole("base")
     library().edit(session_id, base, edits.set_trims(document, trims))
     return redirect(url_for("intake.show", session_id=session_id), 303)

@@ -217,14 +217,21 @@ def pair_map(session_id: str):
 
 
 @blueprint.get("/lanes/worst")
-def worst(session_id: str):
+def worst(session_id: str) -> dict[str, Any]:
     """Where the pair's worst two bars begin and end, and its zone."""
     document = asked_revision(session_id).document
     pair = _asked_pair(document)
     zone = _zone_hz(session_id, pair)
     bar_s = 60.0 / document.tempo_bpm * document.beats_per_bar
     length_s = WORST_BARS * bar_s
-    lost = desk().analysis.losses(document, pair.leader.id, pair.yielder.id, places_between(*zone))
+    places = places_between(*zone)
+    try:
+        lost = take_turn(
+            "worst",
+            lambda: desk().analysis.losses(document, pair.leader.id, pair.yielder.id, places),
+        )
+    except Superseded:
+        return {"superseded": True}
     first = worst_stretch(lost, round(length_s / FRAME_S)) * FRAME_S
     song_s = desk().frames(document) / document.rate
     start_s = max(0.0, min(round(first / bar_s) * bar_s, song_s - length_s))

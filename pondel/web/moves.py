@@ -20,6 +20,7 @@ from pondel.core.moves.base import TRACE_RATE, Key
 from pondel.core.moves.controls import controls_of, lists_of
 from pondel.core.moves.pictures import response_of
 from pondel.jobs.turns import Superseded
+from pondel.web import asked
 from pondel.web.context import (
     Pair,
     asked_pair,
@@ -109,11 +110,11 @@ def _chosen_item(move: Any, lists: list) -> int:
     if move is None or not lists:
         return 0
     count = len(getattr(move, lists[0][0]))
-    asked = request.args.get("item", type=int)
-    if asked is None:
+    chosen = asked.whole("item")
+    if chosen is None:
         live = [n for n, one in enumerate(getattr(move, lists[0][0])) if getattr(one, "on", True)]
-        asked = live[0] if live else 0
-    return max(0, min(asked, count - 1))
+        chosen = live[0] if live else 0
+    return max(0, min(chosen, count - 1))
 
 
 def _zones(document: Session, pair: Pair | None) -> list:

@@ -5,15 +5,20 @@ from __future__ import annotations
 import hmac
 import ipaddress
 import secrets
-import time
 from pathlib import Path
 
 from flask import Blueprint, Flask, redirect, render_template, request, url_for
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_talisman import Talisman
 from flask_wtf import CSRFProtect
+from limits import RateLimitItem, parse_many
+from limits.storage import MemoryStorage
+from limits.strategies import MovingWindowRateLimiter
 
 from pondel.core.errors import PondelError
+from pondel.store.folder import keep_bytes
+from pondel.store.locks import unwritable
+from pondel.store.logins import Logins
 
 POLICY = {
     "default-src": "'self'",
@@ -29,7 +34,11 @@ POLICY = {
 }
 LOCAL_NAMES = ["127.0.0.1", "localhost", "[::1]"]
 OPEN_ENDPOINTS = {"login.show", "login.enter", "static"}
-WRONG_PASSWORD_PAUSE_S = 0.5
+LOGIN_EXTENSION = "pondel-logins"
+KEY_BYTES = 32
+MOST_LOGIN_BYTES = 1 << 16
+WRONG_FROM_ONE = "5 per minute; 20 per hour"
+WRONG_FROM_ALL = "30 per minute; 200 per hour"
 
 
 def is_local(host: str) -> bool:
@@ -53,70 +62,125 @@ def check_host(host: str, password: str | None) -> None:
 
 
 def secret_key(data_dir: Path) -> bytes:
-    """The key that signs cookies, made once for each data folder."""
+    """The key that signs cookies, made once for each data folder, and anew when it is damaged."""
     path = data_dir / "secret.key"
-    if not path.exists():
-        path.touch(mode=0o600)
-        path.write_bytes(secrets.token_bytes(32))
-    return path.read_bytes()
+    try:
+        key = path.read_bytes() if path.is_file() else b""
+        if len(key) < KEY_BYTES:
+            key = secrets.token_bytes(KEY_BYTES)
+            keep_bytes(path, key)
+    except OSError as error:
+        raise unwritable(path) from error
+    return key
 
 
 class Owner(UserMixin):
-    """The one who knows the password."""
+    """The one user there is, by the token of a login."""
 
-    id = "owner"
+    def __init__(self, token: str) -> None:
+        self.id = token
 
 
-def secure(app: Flask, password: str | None) -> None:
-    """Content policy, tokens on every write, and the login."""
+class WrongTries:
+    """Slows down who guesses: per address, and all together.
+
+    Only wrong passwords count. An address from which somebody is logged in is not held up by what
+    others try.
+    """
+
+    def __init__(self, logins: Logins) -> None:
+        self._logins = logins
+        self._limiter = MovingWindowRateLimiter(MemoryStorage())
+
+    def _counted(self, address: str) -> list[tuple[RateLimitItem, str]]:
+        counted = [(item, address) for item in parse_many(WRONG_FROM_ONE)]
+        if not self._logins.knows(address):
+            counted += [(item, "all") for item in parse_many(WRONG_FROM_ALL)]
+        return counted
+
+    def may_try(self, address: str) -> bool:
+        return all(self._limiter.test(item, who) for item, who in self._counted(address))
+
+    def note(self, address: str) -> None:
+        """One more wrong password from an address."""
+        for item in parse_many(WRONG_FROM_ONE):
+            self._limiter.hit(item, address)
+        for item in parse_many(WRONG_FROM_ALL):
+            self._limiter.hit(item, "all")
+
+
+def secure(app: Flask, password: str | None, logins: Logins) -> None:
+    """The login, tokens on every write, and the content policy.
+
+    The login is asked first: nothing of a request's body is read before.
+    """
+    app.extensions[LOGIN_EXTENSION] = logins if password else None
+    app.jinja_env.globals["has_password"] = bool(password)
+    manager = LoginManager(app)
+    manager.user_loader(lambda token: Owner(token) if logins.is_live(token) else None)
+    if password:
+        app.before_request(ask_for_password)
+    else:
+        app.config["TRUSTED_HOSTS"] = LOCAL_NAMES
     Talisman(
         app,
         force_https=False,
         session_cookie_secure=False,
+        session_cookie_samesite="Strict",
         strict_transport_security=False,
         content_security_policy=POLICY,
         referrer_policy="same-origin",
     )
     CSRFProtect(app)
-    manager = LoginManager(app)
-    manager.user_loader(lambda user_id: Owner() if user_id == Owner.id else None)
-    app.register_blueprint(login_screen(password))
-    app.jinja_env.globals["has_password"] = bool(password)
-    if not password:
-        app.config["TRUSTED_HOSTS"] = LOCAL_NAMES
-        return
-
-    @app.before_request
-    def ask_for_password():
-        if current_user.is_authenticated or request.endpoint in OPEN_ENDPOINTS:
-            return None
-        if request.method != "GET" or request.path.startswith("/sound/"):
-            return {"message": "Log in first."}, 401
-        return redirect(url_for("login.show"))
+    app.register_blueprint(login_screen(password, logins))
 
 
-def login_screen(password: str | None) -> Blueprint:
+def ask_for_password():
+    """Turn away who is not logged in."""
+    if request.endpoint == "login.enter":
+        request.max_content_length = MOST_LOGIN_BYTES
+    if request.endpoint in OPEN_ENDPOINTS or current_user.is_authenticated:
+        return None
+    if request.method != "GET" or request.path.startswith("/sound/"):
+        return {"message": "Log in first."}, 401
+    return redirect(url_for("login.show"))
+
+
+def login_screen(password: str | None, logins: Logins) -> Blueprint:
     """The login page, and the way out."""
     blueprint = Blueprint("login", __name__)
+    tries = WrongTries(logins)
 
     @blueprint.get("/login")
     def show():
         if not password:
             return redirect("/")
-        return render_template("login.html", wrong=False)
+        return render_template("login.html", wrong="")
 
     @blueprint.post("/login")
     def enter():
-        given = request.form.get("password", "")
-        if password and hmac.compare_digest(given.encode(), password.encode()):
-            login_user(Owner())
+        if not password:
             return redirect("/")
-        time.sleep(WRONG_PASSWORD_PAUSE_S)
-        return render_template("login.html", wrong=True), 401
+        address = request.remote_addr or ""
+        if not tries.may_try(address):
+            return render_template("login.html", wrong="Too many wrong tries: wait a minute."), 429
+        given = request.form.get("password", "").encode(errors="replace")
+        if hmac.compare_digest(given, password.encode(errors="replace")):
+            login_user(Owner(logins.begin(address)))
+            return redirect("/")
+        tries.note(address)
+        return render_template("login.html", wrong="That is not the password."), 401
 
     @blueprint.post("/logout")
     def leave():
+        if current_user.is_authenticated:
+            logins.end(current_user.id)
         logout_user()
         return redirect(url_for("login.show"))
 
     return blueprint
+
+
+def password_print(key: bytes, password: str | None) -> str:
+    """What stands for a password where logins are kept: a keyed hash of it."""
+    return hmac.new(key, (password or "").encode(errors="replace"), "sha256").hexdigest()

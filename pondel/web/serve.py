@@ -6,6 +6,7 @@ import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import waitress
@@ -13,6 +14,7 @@ import waitress
 from pondel.core.errors import PondelError
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
 from pondel.web.context import EXTENSION
+from pondel.web.gate import gated_channel
 
 THREADS = 16
 
@@ -41,8 +43,11 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
     limit = max_upload_mb()
     app = create_app(data_dir, password=password(), max_upload_mb=limit)
     jobs = app.extensions[EXTENSION]
+    jobs.start()
+    sockets: dict[int, Any] = {}
     server = waitress.create_server(
         app,
+        sockets,
         host=host,
         port=port,
         threads=THREADS,
@@ -50,8 +55,10 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
         max_request_body_size=(limit << 20) + (1 << 20),
         channel_timeout=300,
         connection_limit=1000,
+        channel_request_lookahead=1,
     )
-    jobs.start()
+    for listening in sockets.values():
+        listening.channel_class = gated_channel(app)
     threading.Thread(target=warm_up, daemon=True).start()
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{port} (stop it with Ctrl-C)")

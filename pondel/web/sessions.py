@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
-
 from flask import Blueprint, redirect, render_template, request, url_for
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.jobs import sessions as session_files
 from pondel.store.arrivals import plain_name
+from pondel.store.room import written_in
+from pondel.web import asked
 from pondel.web.context import library
 
 blueprint = Blueprint("sessions", __name__)
@@ -29,13 +28,13 @@ def first():
 @blueprint.get("/sessions")
 def index():
     """All sessions."""
-    return render_template("sessions.html", cards=library().sessions())
+    return render_template("sessions.html", cards=library().sessions(), removed=library().removed())
 
 
 @blueprint.post("/sessions")
 def create():
     """A new, empty session."""
-    name = request.form.get("name", "").strip()
+    name = asked.words("name").strip()
     if not name or len(name) > 80:
         raise BadDocument("give the session a name of up to 80 characters")
     session_id = library().create(Session(name=name))
@@ -44,9 +43,15 @@ def create():
 
 @blueprint.post("/sessions/<session_id>/remove")
 def remove(session_id: str):
-    """Forget a session."""
-    library().head(session_id)
+    """Set a session aside."""
     library().remove(session_id)
+    return redirect(url_for("sessions.index"))
+
+
+@blueprint.post("/sessions/<session_id>/bring-back")
+def bring_back(session_id: str):
+    """Take a session that was set aside back among the others."""
+    library().bring_back(session_id)
     return redirect(url_for("sessions.index"))
 
 
@@ -56,10 +61,13 @@ def bring_in():
     handed = [file for file in request.files.getlist("file") if file.filename]
     if not handed:
         raise BadDocument("choose a session archive, or a session.json with its audio files")
-    with tempfile.TemporaryDirectory(dir=library().media.incoming) as folder:
+    data = library().folder
+    with written_in(data.root), data.scratch_folder() as folder:
         paths = []
         for file in handed:
-            path = Path(folder) / plain_name(file.filename or "")
+            path = folder / plain_name(file.filename or "")
+            if path.exists():
+                raise BadDocument("two of the files have the same name", where=path.name)
             file.save(path)
             paths.append(path)
         session_id = session_files.import_handed(library(), paths)

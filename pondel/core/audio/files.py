@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,12 +12,20 @@ import numpy as np
 import soundfile
 import soxr
 
+from pondel.core.audio.whole import cut_short
 from pondel.core.dsp.dither import Dither
 from pondel.core.errors import BadAudio
 
 EXTENSIONS = (".wav", ".wave", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".opus", ".mp3")
 BLOCK_FRAMES = 1 << 16
 LOUDEST = 1000.0
+MOST_NAME_BYTES = 160
+LONGEST_S = 36_000
+WAV_MOST_BYTES = (1 << 32) - (1 << 16)
+"""What one WAV or AIFF file holds, with room for its headers."""
+PROMISED = "WAV, AIFF, FLAC, Ogg or MP3"
+READ = {"WAV", "WAVEX", "RF64", "AIFF", "FLAC", "OGG", "MP3"}
+PEAK_CHUNK_WITHIN = 4096
 Bits = Literal["16", "24", "32f"]
 FORMATS = {"wav": "WAV", "flac": "FLAC", "aiff": "AIFF", "ogg": "OGG"}
 BIT_DEPTHS: tuple[Bits, ...] = ("16", "24", "32f")
@@ -43,9 +50,9 @@ def probe(path: Path, name: str | None = None) -> AudioFacts:
     try:
         info = soundfile.info(str(path))
     except (soundfile.LibsndfileError, RuntimeError, TypeError, ValueError) as error:
-        raise BadAudio(
-            "not an audio file Pondel can read (WAV, AIFF, FLAC, Ogg or MP3)", where=name
-        ) from error
+        raise BadAudio(f"not an audio file Pondel can read ({PROMISED})", where=name) from error
+    if info.format not in READ:
+        raise BadAudio(f"{info.format} is not a format Pondel reads ({PROMISED})", where=name)
     if info.channels > 2:
         raise BadAudio(
             f"{info.channels} channels; a part is mono or stereo, so export it as one of these",
@@ -55,34 +62,12 @@ def probe(path: Path, name: str | None = None) -> AudioFacts:
         raise BadAudio(f"the sample rate {info.samplerate} Hz makes no sense", where=name)
     if info.frames <= 0:
         raise BadAudio("the file has no sound in it (zero length)", where=name)
-    missing = _missing_bytes(path)
-    if missing > 0:
-        raise BadAudio(
-            f"the file is cut short: {missing} bytes of sound are missing at its end", where=name
-        )
+    if info.frames > LONGEST_S * info.samplerate:
+        raise BadAudio("longer than ten hours is too long for a part", where=name)
+    fault = cut_short(path, info.format)
+    if fault:
+        raise BadAudio(f"the file is cut short: {fault}", where=name)
     return AudioFacts(info.samplerate, info.channels, info.frames, info.format, info.subtype)
-
-
-def _missing_bytes(path: Path) -> int:
-    """How many bytes a WAV or AIFF file promises beyond its end; 0 for other formats."""
-    size = path.stat().st_size
-    with path.open("rb") as file:
-        head = file.read(12)
-        if len(head) < 12:
-            return 0
-        order = {b"RIFF": "<", b"FORM": ">"}.get(head[:4])
-        wanted = {b"RIFF": b"data", b"FORM": b"SSND"}.get(head[:4])
-        if order is None:
-            return 0
-        while chunk := file.read(8):
-            if len(chunk) < 8:
-                return 0
-            length = struct.unpack(order + "I", chunk[4:])[0]
-            if chunk[:4] == wanted:
-                # Recorders that were still writing leave an all-ones length: not a promise.
-                return 0 if length >= 0xFFFFFFF0 else max(0, file.tell() + length - size)
-            file.seek(length + length % 2, 1)
-    return 0
 
 
 def read_blocks(
@@ -109,8 +94,9 @@ def convert(
 ) -> AudioFacts:
     """Decode `source`, convert it to `rate` at best quality and write float32 WAV to `target`.
 
-    Every sample is looked at. Raises BadAudio for a file that is damaged, cut short, or holds
-    samples that are not numbers; `target` is then incomplete and the caller's to remove.
+    What is too long for a WAV is written as RF64. Every sample is looked at. Raises BadAudio for a
+    file that is damaged, cut short, or holds samples that are not numbers; `target` is then
+    incomplete and the caller's to remove.
     """
     name = name or source.name
     facts = probe(source, name)
@@ -118,8 +104,10 @@ def convert(
     if facts.rate != rate:
         resampler = soxr.ResampleStream(facts.rate, rate, facts.channels, quality="VHQ")
     done = 0
+    expected = -(-facts.frames * rate // facts.rate) + 1
+    format = wav_format(wav_bytes(expected, facts.channels))
     try:
-        with soundfile.SoundFile(str(target), "w", rate, facts.channels, "FLOAT", format="WAV") as out:
+        with soundfile.SoundFile(str(target), "w", rate, facts.channels, "FLOAT", format=format) as out:
             for block in read_blocks(source):
                 _check_samples(block, done, facts.rate, name)
                 done += block.shape[0]
@@ -142,7 +130,39 @@ def convert(
         )
     if written == 0:
         raise BadAudio("the file is too short to be a part", where=name)
+    check_written(target, written)
     return facts
+
+
+def wav_bytes(frames: int, channels: int, bytes_per_sample: int = 4) -> int:
+    """Bytes of so many frames in a WAV or AIFF file."""
+    return frames * channels * bytes_per_sample
+
+
+def wav_format(size: int) -> str:
+    """WAV, or RF64 (EBU Tech 3306) for more bytes of sound than a WAV file can say it has."""
+    return "WAV" if size <= WAV_MOST_BYTES else "RF64"
+
+
+def check_written(path: Path, frames: int) -> None:
+    """BadAudio when a finished file does not hold the frames that were written to it."""
+    _forget_time(path)
+    try:
+        found = soundfile.info(str(path)).frames
+    except soundfile.LibsndfileError:
+        found = 0
+    if found != frames:
+        raise BadAudio(f"{frames} frames were written and {found} can be read back", where=path.name)
+
+
+def _forget_time(path: Path) -> None:
+    """Take the time of writing out of a file's peak chunk: equal sound makes equal files."""
+    with path.open("r+b") as file:
+        head = file.read(PEAK_CHUNK_WITHIN)
+        at = head.find(b"PEAK") if head[:4] in (b"RIFF", b"RF64", b"FORM") else -1
+        if 0 <= at <= len(head) - 16:
+            file.seek(at + 12)
+            file.write(bytes(4))
 
 
 def _check_samples(block: np.ndarray, first: int, rate: int, name: str) -> None:
@@ -157,8 +177,9 @@ def _check_samples(block: np.ndarray, first: int, rate: int, name: str) -> None:
 
 def safe_name(name: str) -> str:
     """A part's name as a file name on any system."""
-    plain = re.sub(r'[<>:"/\\|?*\x00-\x1f]+', " ", name)
-    return re.sub(r"\s+", " ", plain).strip(" .") or "part"
+    plain = re.sub(r'[<>:"/\\|?*\x00-\x1f\x7f]+', " ", name)
+    short = plain.encode(errors="ignore")[:MOST_NAME_BYTES].decode(errors="ignore")
+    return re.sub(r"\s+", " ", short).strip(" .") or "part"
 
 
 def check_target(format: str, bits: str) -> None:
@@ -172,19 +193,28 @@ def check_target(format: str, bits: str) -> None:
 
 
 class Writer:
-    """Writes blocks to a file; 16 bits with triangular dither, 24 rounded, 32 as float."""
+    """Writes blocks to a file; 16 bits with triangular dither, 24 rounded, 32 as float.
 
-    def __init__(self, path: Path, rate: int, channels: int, format: str, bits: Bits) -> None:
+    `frames` tells how many there will be: a WAV longer than 4 GiB becomes RF64, and BadAudio is
+    raised for an AIFF that long. After `close` the file holds what was written, or BadAudio says so.
+    """
+
+    def __init__(
+        self, path: Path, rate: int, channels: int, format: str, bits: Bits, frames: int = 0
+    ) -> None:
         check_target(format, bits)
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         if format == "ogg":
             subtype = "VORBIS"
+        size = wav_bytes(frames, channels, 4 if bits == "32f" else int(bits) // 8)
+        if format == "aiff" and size > WAV_MOST_BYTES:
+            raise BadAudio("AIFF holds at most 4 GiB: choose WAV or FLAC", where=path.name)
         self.clipped = 0
+        self._path = path
         self._whole = subtype.startswith("PCM")
         self._dither = Dither(16, channels) if subtype == "PCM_16" else None
-        self._file = soundfile.SoundFile(
-            str(path), "w", rate, channels, subtype, format=FORMATS[format]
-        )
+        container = wav_format(size) if format == "wav" else FORMATS[format]
+        self._file = soundfile.SoundFile(str(path), "w", rate, channels, subtype, format=container)
 
     def write(self, block: np.ndarray) -> None:
         """Append float32 (frames, channels); samples beyond full scale are counted as clipped."""
@@ -193,10 +223,22 @@ class Writer:
         self._file.write(self._dither.process(block) if self._dither else block)
 
     def close(self) -> None:
+        """Finish the file and look whether it is whole."""
+        if self._file.closed:
+            return
+        written = self._file.frames
+        self._file.close()
+        check_written(self._path, written)
+
+    def abandon(self) -> None:
+        """Close a file that is not wanted any more, whole or not."""
         self._file.close()
 
     def __enter__(self) -> Writer:
         return self
 
-    def __exit__(self, *_: object) -> None:
-        self.close()
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if kind is None:
+            self.close()
+        else:
+            self.abandon()

@@ -8,7 +8,7 @@ from typing import Protocol
 import numpy as np
 import soundfile
 
-from pondel.core.errors import BadDocument
+from pondel.core.errors import BadDocument, BadRecording
 
 
 class Reader(Protocol):
@@ -32,7 +32,10 @@ class FileReader:
     """One open audio file. Not to be shared between threads."""
 
     def __init__(self, path: Path) -> None:
-        self._file = soundfile.SoundFile(str(path))
+        try:
+            self._file = soundfile.SoundFile(str(path))
+        except soundfile.LibsndfileError as error:
+            raise BadRecording("the recording on disk cannot be read") from error
         self.channels: int = self._file.channels
         self.frames: int = self._file.frames
         self._position = 0
@@ -45,9 +48,10 @@ class FileReader:
             return out
         if first != self._position:
             self._file.seek(first)
-        wanted = out[first - start : last - start]
         got = self._file.read(last - first, dtype="float32", always_2d=True)
-        wanted[: got.shape[0]] = got
+        if got.shape[0] < last - first:
+            raise BadRecording("the recording was cut short on disk while it was read")
+        out[first - start : last - start] = got
         self._position = first + got.shape[0]
         return out
 
@@ -84,12 +88,12 @@ class FolderMedia:
         self._folder = folder.resolve()
 
     def path(self, file: str) -> Path:
-        """The file's place; BadDocument when it lies outside the folder or does not exist."""
+        """The file's place; BadDocument when it lies outside the folder, BadRecording when missing."""
         path = (self._folder / file).resolve()
         if not path.is_relative_to(self._folder):
             raise BadDocument(f"the file {file!r} lies outside the session's folder")
         if not path.is_file():
-            raise BadDocument(f"the file {file!r} is missing")
+            raise BadRecording("the recording is missing on disk")
         return path
 
     def open(self, file: str) -> Reader:

@@ -14,8 +14,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from scipy.optimize import brentq
+
+from pondel.core.dsp.compiled import kernel
 
 STEP_SHARE = 1.0 - math.exp(-1.0)
 
@@ -75,7 +76,7 @@ def settle_s(attack_ms: float, hold_ms: float, release_ms: float, range_db: floa
     return (hold_ms + decades * (release_ms + attack_ms)) / 1000.0
 
 
-@njit(nogil=True, cache=True)
+@kernel()
 def _flush(state: np.ndarray) -> None:
     """Let what is far below hearing be nothing, before it becomes denormal."""
     for i in range(2):
@@ -83,7 +84,7 @@ def _flush(state: np.ndarray) -> None:
             state[i] = 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nnan", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nnan", "nsz"})
 def smooth_reduction(
     wanted_db: np.ndarray,
     state: np.ndarray,

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from pondel.core.dsp.compiled import kernel
 
 TILE = 1024
 LOUDEST = 1e6
 
 
-@njit(nogil=True, cache=True)
+@kernel()
 def _still(z):
     """Nothing, before it becomes denormal."""
     return z if abs(z) > 1e-25 else 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _one(tile, size, sos, state):
     """One section over one channel of a tile, in place; transposed direct form II."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
@@ -30,7 +31,7 @@ def _one(tile, size, sos, state):
     state[0], state[1] = _still(z1), _still(z2)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _two(first, second, size, sos, one, other):
     """One section over two channels at once, whose chains of sums do not wait for each other."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
@@ -51,7 +52,7 @@ def _two(first, second, size, sos, one, other):
     other[0], other[1] = _still(w1), _still(w2)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _two_by_two(first, second, size, sos, other_sos, states, other_states):
     """Two sections one after another over two channels: four chains side by side."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
@@ -82,7 +83,7 @@ def _two_by_two(first, second, size, sos, other_sos, states, other_states):
     other_states[1, 0], other_states[1, 1] = _still(q1), _still(q2)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _open_pair(given, left, right):
     flat = given.ravel()
     for i in range(given.shape[0]):
@@ -91,14 +92,14 @@ def _open_pair(given, left, right):
         right[i] = u if abs(u) < LOUDEST else 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _close_pair(left, right, taken):
     for i in range(taken.shape[0]):
         taken[i, 0] = left[i]
         taken[i, 1] = right[i]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _run(block, sos, state, out):
     frames, channels = block.shape
     tile = np.empty((channels, TILE))

@@ -8,7 +8,8 @@ Over the audio range both stay within 0.0002 dB of the exact function.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from pondel.core.dsp.compiled import kernel
 
 DB_PER_OCTAVE = float(20.0 * np.log10(2.0))
 FLOOR = 1e-10
@@ -28,7 +29,7 @@ _TO_DB = np.float32(DB_PER_OCTAVE)
 _TO_OCTAVE = np.float32(1.0 / DB_PER_OCTAVE)
 
 
-@njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz", "arcp"}, error_model="numpy")
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"}, error_model="numpy")
 def amplitude_to_db(amplitude: np.ndarray, out: np.ndarray) -> None:
     """Write 20 log10 of positive float32 amplitudes (at least 1e-30) into `out`."""
     bits = amplitude.view(np.int32)
@@ -49,7 +50,7 @@ def amplitude_to_db(amplitude: np.ndarray, out: np.ndarray) -> None:
         out[i] = (out[i] + p) * _TO_DB
 
 
-@njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz", "arcp"}, error_model="numpy")
+@kernel(fastmath={"contract", "reassoc", "nsz", "arcp"}, error_model="numpy")
 def db_to_amplitude(level_db: np.ndarray, out: np.ndarray) -> None:
     """Write 10^(dB/20) of float32 levels between -700 and 700 dB into `out`."""
     whole = np.empty(level_db.size, np.int32)

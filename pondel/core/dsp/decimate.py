@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from scipy.signal import firwin, kaiserord
+
+from pondel.core.dsp.compiled import kernel
 
 STOP_DB = 85.0
 
 
-@njit(nogil=True, cache=True, fastmath=True, error_model="numpy")
+@kernel(fastmath=True, error_model="numpy")
 def _filter(signal, taps, factor, out):
     for c in range(out.shape[0]):
         for i in range(out.shape[1]):

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from scipy.signal import butter
 
+from pondel.core.dsp.compiled import kernel
 
-@njit(nogil=True, cache=True, error_model="numpy")
+
+@kernel(error_model="numpy")
 def _sections(sos, state, block, out):
     """Transposed direct form II, in double precision; state is (sections, channels, 2)."""
     for c in range(block.shape[1]):

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from pondel.core.audio.media import Media
+from pondel.core.audio.media import Media, Reader
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.engine import routing
@@ -22,6 +22,7 @@ from pondel.core.engine.streams import (
     Tee,
     Treated,
 )
+from pondel.core.errors import BadRecording
 from pondel.core.moves import kind_of
 from pondel.core.moves.base import TraceLog
 
@@ -112,7 +113,7 @@ class Graph:
     def _source(self, part: Part) -> Stream:
         if part.source == "file":
             first = round(part.start_s * self._session.rate)
-            reader = self._media.open(part.file or "")
+            reader = open_part(self._media, part)
             return Recording(reader, first, part.trim_db, self._position)
         sends = routing.senders(self._session, part.id)
         if not sends:
@@ -137,10 +138,18 @@ class Graph:
         return Treated(stream, processor, self.key(part, move), self._position, rate, limits)
 
 
+def open_part(media: Media, part: Part) -> Reader:
+    """A part's recording; BadRecording, naming the part, when it is not there as it should be."""
+    try:
+        return media.open(part.file or "")
+    except BadRecording as error:
+        raise BadRecording(error.message, where=part.name) from error
+
+
 def song_frames(session: Session, media: Media) -> int:
     """Frames from the start of the song to the end of its longest part."""
     ends = [
-        round(part.start_s * session.rate) + media.open(part.file).frames
+        round(part.start_s * session.rate) + open_part(media, part).frames
         for part in session.parts
         if part.file is not None
     ]

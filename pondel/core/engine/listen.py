@@ -17,6 +17,7 @@ from pondel.core.errors import BadDocument
 Hear = Literal["mix", "pair", "part", "zone", "key"]
 HEARS: tuple[Hear, ...] = ("mix", "pair", "part", "zone", "key")
 ZONE_SLOPE_DB_OCT = 24
+HIGHEST_ZONE_HZ = 24_000.0
 
 
 @dataclass(frozen=True)
@@ -63,7 +64,7 @@ def make_plan(
             raise BadDocument("this move listens to its own part: choose a key first")
         return Plan("key", chosen[:1], move)
     if hear == "zone":
-        if zone_hz is None or not 10 <= zone_hz[0] < zone_hz[1]:
+        if zone_hz is None or not 10 <= zone_hz[0] < zone_hz[1] <= HIGHEST_ZONE_HZ:
             raise BadDocument("choose a zone to hear first")
         return Plan("zone", chosen, None, zone_hz)
     return Plan(hear, chosen[:1] if hear == "part" else chosen)

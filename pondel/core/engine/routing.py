@@ -12,12 +12,17 @@ from graphlib import CycleError, TopologicalSorter
 from pondel.core.document import Move, Part, Session, content_hash
 from pondel.core.dsp import filters
 from pondel.core.errors import BadDocument
+from pondel.core.made_by import made_by
 from pondel.core.moves import Key, Tap, key_in, kind_of
 from pondel.core.moves.base import TAPS
 
 Node = tuple[str, Tap]
-SOUND_VERSION = 1
-"""Raised when a processor's sound changes, so that old caches are not believed."""
+MOST_IN_A_ROW = 16
+
+
+def sound_code() -> str:
+    """Which code makes sound, so that chunks of an older one are not believed."""
+    return made_by("pondel.core.engine.graph", "pondel.core.engine.chunks", "pondel.core.moves")
 
 
 def active_moves(part: Part) -> list[Move]:
@@ -32,11 +37,20 @@ def key_of(session: Session, move: Move) -> Key | None:
 
 def senders(session: Session, part_id: str) -> list[tuple[Part, Tap, float]]:
     """The parts that send to a return, with tap and level in dB; a group's members among them."""
-    found: list[tuple[Part, Tap, float]] = []
+    parts, found = session.__dict__.get("_senders", (None, {}))
+    if parts is not session.parts:
+        found = _all_senders(session)
+        session.__dict__["_senders"] = session.parts, found
+    return found.get(part_id, [])
+
+
+def _all_senders(session: Session) -> dict[str, list[tuple[Part, Tap, float]]]:
+    found: dict[str, list[tuple[Part, Tap, float]]] = {}
     for part in session.parts:
-        found += [(part, send.tap, send.level_db) for send in part.sends if send.to == part_id]
-        if part.group == part_id and not part.silent_key:
-            found.append((part, "after fader", 0.0))
+        for send in part.sends:
+            found.setdefault(send.to, []).append((part, send.tap, send.level_db))
+        if part.group and not part.silent_key:
+            found.setdefault(part.group, []).append((part, "after fader", 0.0))
     return found
 
 
@@ -57,11 +71,11 @@ def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node
 
 
 def check_cycles(session: Session) -> None:
-    """BadDocument, naming the parts, when sound would have to feed itself."""
+    """BadDocument, naming the parts, when sound would have to feed itself, or pass too many parts."""
     nodes: list[Node] = [(part.id, tap) for part in session.parts for tap in TAPS]
     graph = {node: needs(session, node, all_moves=True) for node in nodes}
     try:
-        TopologicalSorter(graph).prepare()
+        order = list(TopologicalSorter(graph).static_order())
     except CycleError as error:
         names: list[str] = []
         for part_id, _ in reversed(error.args[1]):
@@ -73,6 +87,14 @@ def check_cycles(session: Session) -> None:
         raise BadDocument(
             "this would go round in a circle: " + " → ".join(names) + ". Take the key at its source"
         ) from error
+    passed: dict[Node, int] = {}
+    for node in order:
+        passed[node] = max((passed[n] + (n[0] != node[0]) for n in graph[node]), default=1)
+        if passed[node] > MOST_IN_A_ROW:
+            raise BadDocument(
+                f"the sound of {session.part(node[0]).name} would pass more than {MOST_IN_A_ROW} "
+                "parts in a row: let some of them send, or listen, to an earlier one"
+            )
 
 
 def fingerprint(session: Session, node: Node, memo: dict[Node, str] | None = None) -> str:
@@ -85,7 +107,7 @@ def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
         return memo[node]
     part_id, tap = node
     part = session.part(part_id)
-    facts: list = [SOUND_VERSION, tap, session.rate]
+    facts: list = [sound_code(), tap, session.rate]
     if tap == "source":
         facts += [part.source, part.file, part.trim_db, part.start_s]
         if part.source == "sends":
@@ -114,30 +136,37 @@ def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
     return [settings, limits, heard, tempo]
 
 
-def run_up_s(session: Session, node: Node) -> float:
+def run_up_s(session: Session, node: Node, memo: dict[Node, float] | None = None) -> float:
     """Seconds a render must start early for the sound at a node to have settled.
 
     A move that listens to a key settles from the start on, together with what comes before it
-    in the chain; one that listens to its own part only after that.
+    in the chain; one that listens to its own part only after that. `memo` keeps those of one session.
     """
+    memo = {} if memo is None else memo
+    if node not in memo:
+        memo[node] = _run_up_s(session, node, memo)
+    return memo[node]
+
+
+def _run_up_s(session: Session, node: Node, memo: dict[Node, float]) -> float:
     part_id, tap = node
     if tap != "before fader":
-        return max((run_up_s(session, need) for need in needs(session, node)), default=0.0)
-    settled = run_up_s(session, (part_id, "source"))
+        return max((run_up_s(session, need, memo) for need in needs(session, node)), default=0.0)
+    settled = run_up_s(session, (part_id, "source"), memo)
     for move in active_moves(session.part(part_id)):
         own = kind_of(move.kind).settle_s(move)
         key = key_of(session, move)
         if key is None:
             settled += own
         else:
-            settled = max(settled, _key_settled_s(session, key) + own)
+            settled = max(settled, _key_settled_s(session, key, memo) + own)
     return settled
 
 
-def _key_settled_s(session: Session, key: Key) -> float:
+def _key_settled_s(session: Session, key: Key, memo: dict[Node, float]) -> float:
     upstream = 0.0
     if session.has_part(key.source):
-        upstream = run_up_s(session, (key.source, key.tap))
+        upstream = run_up_s(session, (key.source, key.tap), memo)
     cuts = [cut for cut in (key.low_cut_hz, key.high_cut_hz) if cut is not None]
     return upstream + sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts)
 

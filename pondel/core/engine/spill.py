@@ -9,24 +9,30 @@ from pathlib import Path
 
 import numpy as np
 
+from pondel.core import sealed
+
 MAX_BYTES = 2 << 30
+SUFFIX = ".chunk"
 
 
 class Spill:
-    """A folder of chunks by name. What is in it may vanish at any time without harm."""
+    """A folder of chunks by name. What is in it may vanish, or be damaged, without harm."""
 
     def __init__(self, folder: Path, max_bytes: int = MAX_BYTES) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self._folder = folder
         self._max_bytes = max_bytes
         self._lock = threading.Lock()
-        found = sorted(folder.glob("*.npy"), key=lambda path: path.stat().st_mtime)
+        for path in folder.iterdir():
+            if path.suffix != SUFFIX:
+                path.unlink(missing_ok=True)
+        found = sorted(folder.glob(f"*{SUFFIX}"), key=lambda path: path.stat().st_mtime)
         self._sizes = OrderedDict((path.name, path.stat().st_size) for path in found)
         self._bytes = sum(self._sizes.values())
 
     @staticmethod
     def _name(key: tuple) -> str:
-        return f"{hashlib.sha256(repr(key).encode()).hexdigest()[:40]}.npy"
+        return f"{hashlib.sha256(repr(key).encode()).hexdigest()[:40]}{SUFFIX}"
 
     def get(self, key: tuple) -> np.ndarray | None:
         """The chunk kept under a key, or None."""
@@ -35,10 +41,8 @@ class Spill:
             if name not in self._sizes:
                 return None
             self._sizes.move_to_end(name)
-        try:
-            return np.load(self._folder / name, allow_pickle=False)
-        except (OSError, ValueError, EOFError):
-            return None
+        found = sealed.read(self._folder / name)
+        return None if found is None else found.get("chunk")
 
     def put(self, key: tuple, chunk: np.ndarray) -> None:
         """Keep a chunk; older ones make room."""
@@ -46,7 +50,7 @@ class Spill:
         unfinished = self._folder / f"{name}.{threading.get_ident()}.part"
         try:
             with unfinished.open("wb") as file:
-                np.save(file, chunk)
+                sealed.write(file, {"chunk": chunk})
             size = unfinished.stat().st_size
             unfinished.replace(self._folder / name)
         except OSError:

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from numba import njit
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.hearing.ear import transmission_db
 from pondel.core.hearing.scale import BAND_STEP, BANDS_HZ, PLACES_HZ, erb_hz
 from pondel.core.hearing.spectra import ear_spectrum
@@ -87,7 +87,7 @@ def _tables() -> _Tables:
     return _Tables(carried.astype(np.float32), around.astype(np.float32), spread, reach, levels.size)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
 def _levels_around(power, around, out):
     """The power within one auditory filter around each band."""
     bands = power.shape[1]
@@ -104,7 +104,7 @@ def _levels_around(power, around, out):
             out[f, b] = total
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
 def _spread(power, around, around_db, tables, reach, levels, out):
     """Add each band's power to all places, through the filters that hold at its level.
 

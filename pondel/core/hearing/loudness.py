@@ -12,8 +12,8 @@ import math
 from functools import lru_cache
 
 import numpy as np
-from numba import njit
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.hearing.ear import CONSTANTS
 from pondel.core.hearing.scale import CAM_STEP
@@ -40,7 +40,7 @@ _TABLE = np.stack(
 _QUIET, _GAIN, _EXPONENT, _OFFSET, _DETECTION = range(5)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
 def _raise(values, exponents, scratch):
     """values (frames, places) to the power of each place's exponent, in place."""
     flat = values.ravel()
@@ -52,7 +52,7 @@ def _raise(values, exponents, scratch):
     db_to_amplitude(scratch, flat)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
 def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
     """Specific partial loudness of a few frames, without its scale; float32 (frames, places)."""
     frames, places = signal.shape
@@ -87,7 +87,7 @@ def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
             out[f, b] = max(heard, np.float32(0.0))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _partial(signal, noise, table, at_offset, at_quiet, scale, out):
     work = np.empty((6, TILE, signal.shape[1]), np.float32)
     for first in range(0, signal.shape[0], TILE):
@@ -127,7 +127,7 @@ def total_sone(specific: np.ndarray) -> np.ndarray:
     return specific.sum(axis=-1) * CAM_STEP
 
 
-@njit(nogil=True, cache=True)
+@kernel()
 def _smooth(loudness, attack, release):
     out = np.empty_like(loudness)
     now = 0.0

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from numba import njit
 from scipy import fft
 from scipy.signal import get_window
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decimate import Decimator
 from pondel.core.hearing.scale import BANDS_HZ, band_edges_hz
 
@@ -91,7 +91,7 @@ def layers(base_rate: float) -> tuple[Layer, Layer, Layer]:
     )
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _finite(block, wide):
     """Copy (frames, channels) to (channels, frames) with silence for what is not a number."""
     for c in range(wide.shape[0]):
@@ -100,7 +100,7 @@ def _finite(block, wide):
             wide[c, i] = x if abs(x) < MOST else np.float32(0.0)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
 def _cut(signal, starts, window, out):
     """Windowed frames without their mean, which nobody hears and which would leak upwards."""
     whole = np.float32(0.0)
@@ -118,7 +118,7 @@ def _cut(signal, starts, window, out):
             row[i] -= mean * window[i]
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _add_power(bins, total):
     for k in range(total.shape[0]):
         given, row = bins[k], total[k]
@@ -126,7 +126,7 @@ def _add_power(bins, total):
             row[i] += given[i].real * given[i].real + given[i].imag * given[i].imag
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
 def _sort_into_bands(power, weights, first_bins, out):
     for f in range(power.shape[0]):
         for b in range(weights.shape[0]):

@@ -10,8 +10,8 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.hearing.loudness import partial_loudness, sounding
 from pondel.core.hearing.scale import CAM_STEP, PLACES_HZ, places_between
 from pondel.core.hearing.zones import WorstZone, proposed_zones, worst_zone
@@ -80,6 +80,10 @@ class HiddenTable:
     ) -> None:
         self.ids = list(ids)
         self.arrays = {"alone": alone, "by": by, "alone_by": alone_by, "frames": frames}
+
+    def nbytes(self) -> int:
+        """Bytes of memory that the sums take."""
+        return sum(array.nbytes for array in self.arrays.values())
 
     def _sum(self, name: str, scope: Scope, *where: int) -> np.ndarray:
         rows = self.arrays[name]
@@ -175,7 +179,7 @@ class HiddenTable:
         return sorted(found, key=lambda pair: -pair.sone)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
 def _give_to_hiders(lost, others, maskers, part, groups, alone, own, by):
     """Add one part's frames to its sums, what is lost in proportion to each hider's power."""
     least = np.float32(1e-20)

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
+from pondel.core.dsp.compiled import kernel
 
 STEP_S = 0.001
 REACH = 20
@@ -47,7 +48,7 @@ class Onset:
         ]
 
 
-@njit(nogil=True, cache=True)
+@kernel()
 def follow(power, decay):
     """Peaks that fall by a factor a step: float64 (steps,) in and out."""
     out = np.empty_like(power)
@@ -58,7 +59,7 @@ def follow(power, decay):
     return out
 
 
-@njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"})
+@kernel(fastmath={"contract", "reassoc", "nsz"})
 def _step_powers(block, step, out):
     """Mean square of all channels in each step of (frames, channels)."""
     flat = block.ravel()

@@ -10,9 +10,9 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 
 import numpy as np
-from numba import njit
 from scipy.signal import firwin
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.measures import loudness
 
 CLIP_LEVEL = 0.9999
@@ -54,12 +54,7 @@ OVERSHOOT = float(np.abs(PHASES).sum(axis=1).max())
 """The most an interpolated value can exceed the samples it is made of."""
 
 
-@njit(
-    nogil=True,
-    cache=True,
-    error_model="numpy",
-    fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"},
-)
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
 def _true_peak(samples, phases, overshoot, best):
     """Largest interpolated magnitude in one channel, at least `best`.
 
@@ -91,12 +86,7 @@ def _true_peak(samples, phases, overshoot, best):
     return best
 
 
-@njit(
-    nogil=True,
-    cache=True,
-    error_model="numpy",
-    fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"},
-)
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
 def _plain_sums(samples):
     total, squares = 0.0, 0.0
     peak = np.float32(0.0)
@@ -109,7 +99,7 @@ def _plain_sums(samples):
     return total, squares, np.float64(peak)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _sums(samples, clip, state):
     """Add one channel's block to state: [peak, sum, sum of squares, run, runs]."""
     total, squares, peak = _plain_sums(samples)

@@ -11,7 +11,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+
+from pondel.core.dsp.compiled import kernel
 
 STEP_S = 0.1
 MOMENTARY_STEPS = 4
@@ -43,7 +44,7 @@ def k_weighting(rate: int) -> np.ndarray:
     return np.array([shelf, cut])
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _weigh(samples, sos, state, step, counted, out):
     """Add one channel's K-weighted squares into `out`, one place a step.
 
@@ -77,7 +78,7 @@ def _weigh(samples, sos, state, step, counted, out):
     state[3] = c2 if abs(c2) > 1e-25 else 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _weigh_two(left, right, sos, states, step, counted, out):
     """`_weigh` for two channels at once, whose chains of sums do not wait for each other."""
     b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]

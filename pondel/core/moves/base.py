@@ -11,6 +11,8 @@ from pydantic import AllowInfNan, BaseModel, BeforeValidator, ConfigDict, Field,
 from pydantic.config import JsonDict
 
 Tap = Literal["source", "before fader", "after fader"]
+MOST_SECTIONS = 256
+ID_FORM = r"^[A-Za-z0-9_-]+$"
 TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
 
 
@@ -101,7 +103,9 @@ class Document(BaseModel):
 class Key(Document):
     """What a move listens to instead of its own part."""
 
-    source: str = Field(title="Source", description="The part whose level drives the move.")
+    source: str = Field(
+        max_length=40, title="Source", description="The part whose level drives the move."
+    )
     tap: Tap = choice(
         "Tap",
         default="source",
@@ -149,7 +153,9 @@ class MoveBase(Document):
 
     id: str = Field(min_length=1, max_length=40)
     on: bool = True
-    sections: list[str] = Field(default_factory=list, description="Empty: the whole song.")
+    sections: list[str] = Field(
+        default_factory=list, max_length=MOST_SECTIONS, description="Empty: the whole song."
+    )
 
 
 def key_in(move: MoveBase) -> Key | None:

@@ -10,9 +10,9 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from numba import njit
 
 from pondel.core.dsp import ballistics
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, Trace, choice, number
@@ -153,7 +153,7 @@ def static_reduction_db(
     return np.minimum(wanted, range_db)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def _peak(key, out):
     # Written so that a level that is not a number counts as the loudest one.
     if key.shape[1] == 2:
@@ -168,7 +168,7 @@ def _peak(key, out):
         out[i] = level if level < LOUDEST else LOUDEST
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _mean_square(out, pole, state):
     """Running mean square of the peaks in `out`, back to amplitude; state[0] is carried."""
     mean = state[0]
@@ -179,7 +179,7 @@ def _mean_square(out, pole, state):
     state[0] = mean if mean > 1e-24 else 0.0
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def _bend(levels, threshold_db, slope, knee_db, range_db):
     """The static curve, in place, written without branches."""
     half = np.float32(0.5) * knee_db
@@ -192,7 +192,7 @@ def _bend(levels, threshold_db, slope, knee_db, range_db):
         levels[i] = min(slope * (bent * bent * inverse + straight), range_db)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def _apply(block, gain, out):
     # The gain is first spread over the channels, so that the rest is one plain pass.
     channels = block.shape[1]
@@ -212,13 +212,13 @@ def _apply(block, gain, out):
         treated[i] = (x if abs(x) < LOUDEST else none) * spread[i]
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def _mixed_gain(gain, dry, wet):
     for i in range(gain.size):
         gain[i] = dry + wet * gain[i]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state, reduction, out):
     """One gain for all channels of `block`, in tiles small enough for the first-level cache."""
     frames = block.shape[0]

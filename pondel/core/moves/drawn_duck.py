@@ -6,9 +6,9 @@ from itertools import pairwise
 from typing import Literal, Self
 
 import numpy as np
-from numba import njit
 from pydantic import Field, model_validator
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
 from pondel.core.moves.base import Document, MoveBase, MoveKind, Trace, choice, finite, items, number
@@ -176,7 +176,7 @@ def length_s(move: DrawnDuck, tempo_bpm: float) -> float:
     return move.length_beats * 60.0 / tempo_bpm
 
 
-@njit(nogil=True, cache=True)
+@kernel()
 def _ramped(wanted, step, state):
     now = state[0]
     for i in range(wanted.size):

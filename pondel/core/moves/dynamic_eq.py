@@ -11,11 +11,11 @@ import math
 from typing import Literal
 
 import numpy as np
-from numba import njit
 from scipy.signal import butter
 
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.moves.base import (
     Document,
@@ -163,7 +163,7 @@ def detector_sections(band: DynamicBand, rate: int) -> np.ndarray:
     return butter(2, min(band.hz, 0.45 * rate), kind, fs=rate, output="sos")
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _moving(block, gain, sos, state, out):
     """out = x + (gain - 1) B(x) for each channel; `sos` one section, state (channels, 2)."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]

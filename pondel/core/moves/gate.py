@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from numba import njit
 
 from pondel.core.dsp import ballistics
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, Trace, number
@@ -112,7 +112,7 @@ def static_fall_db(
     return np.minimum(under * (ratio - 1.0), range_db)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _follow(level_db, curve, times, hold_frames, state, reduction):
     """state: [reduction, frames of hold left, open?]; curve: threshold, slope, range, hysteresis."""
     now, left, is_open = state[0], state[1], state[2]
@@ -135,7 +135,7 @@ def _follow(level_db, curve, times, hold_frames, state, reduction):
     state[1], state[2] = left, is_open
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _peaks(key, fall, state, out):
     """Peak level with a short fall, so that the cycles of low notes do not open and shut it."""
     now = state[3]

@@ -12,11 +12,11 @@ from functools import lru_cache
 from typing import Literal, Self
 
 import numpy as np
-from numba import njit
 from pydantic import model_validator
 
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import settle_s as sections_settle_s
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.matched import response
 from pondel.core.hearing.scale import cam_of, erb_hz, hz_of
 from pondel.core.moves.base import Key, MoveBase, MoveKind, Trace, choice, number
@@ -157,7 +157,7 @@ def bank(
     return centres, rows, TYPICAL_DB / np.maximum(reached, TYPICAL_DB)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _levels(key, rows, gains, state, out):
     """Largest squared output of each band of the key in every step of STEP frames.
 
@@ -190,7 +190,7 @@ def _levels(key, rows, gains, state, out):
             out[s, k] *= gains[k]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _smooth(wanted, rise, fall, state):
     for s in range(wanted.shape[0]):
         for k in range(wanted.shape[1]):
@@ -201,7 +201,7 @@ def _smooth(wanted, rise, fall, state):
             wanted[s, k] = now
 
 
-@njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "nsz"})
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _apply(out, rows, less, before, offset, state):
     """Each bell in place on (channels, frames), its gain moving in a line over each step.
 

@@ -11,6 +11,7 @@ player.onTrouble = (error) => say(error.message);
 const $ = (id) => document.getElementById(id);
 let match = { gain_db: 0, lufs: null };
 let outline = null;
+const OUTLINE_AGAIN_MS = 700;
 let asking = 0;
 
 /** What the deck wants to hear, in the words of the server. */
@@ -292,8 +293,12 @@ export async function start() {
   drawSong();
   tellTime();
   requestAnimationFrame(frame);
-  if (state.facts.parts.length) {
-    outline = (await getJSON(about("song-outline"))).columns;
-    drawSong();
-  }
+  if (state.facts.parts.length) await drawOutline();
+}
+
+/** The mix's outline; it is drawn on the server behind everything else, so it is asked for again. */
+async function drawOutline() {
+  outline = (await getJSON(about("song-outline"))).columns;
+  drawSong();
+  if (!outline) setTimeout(() => drawOutline().catch((error) => say(error.message)), OUTLINE_AGAIN_MS);
 }

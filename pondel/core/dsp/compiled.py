@@ -1,0 +1,48 @@
+"""Compiled kernels, kept on disk under a hash of the code they were made of.
+
+    @kernel(error_model="numpy")
+    def twice(x): ...
+
+The compiler's own cache looks only at the file a kernel stands in: one that calls a mended kernel
+of another file would stay as it was. So each state of the code has a folder of its own.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numba
+from platformdirs import user_cache_path
+
+from pondel.core import made_by
+
+CACHE_SETTING = "PONDEL_CACHE"
+STATES_KEPT = 3
+
+
+def _cache() -> Path | None:
+    """A private folder for the kernels of this state of the code; None when there is none to be had."""
+    asked = os.environ.get(CACHE_SETTING)
+    base = (Path(asked).expanduser() if asked else user_cache_path("pondel")) / "kernels"
+    folder = base / made_by.kernels()
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        os.utime(folder)
+        for old in sorted(base.iterdir(), key=lambda path: -path.stat().st_mtime)[STATES_KEPT:]:
+            shutil.rmtree(old, ignore_errors=True)
+    except OSError:
+        return None
+    return folder if os.access(folder, os.W_OK) else None
+
+
+_CACHE = _cache()
+if _CACHE is not None:
+    numba.config.CACHE_DIR = str(_CACHE)  # type: ignore[attr-defined]
+
+
+def kernel(**options: Any) -> Any:
+    """A function compiled on first use, that releases the interpreter while it runs."""
+    return numba.njit(nogil=True, cache=_CACHE is not None, **options)
