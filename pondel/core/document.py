@@ -16,7 +16,16 @@ from pydantic import BeforeValidator, Field, TypeAdapter, ValidationError, model
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves import KINDS
 from pondel.core.moves.alignment import Alignment
-from pondel.core.moves.base import ID_FORM, MOST_SECTIONS, Document, Tap, choice, number
+from pondel.core.moves.base import (
+    ID_FORM,
+    LONGEST_S,
+    MOST_SECTIONS,
+    Document,
+    Seconds,
+    Tap,
+    choice,
+    number,
+)
 from pondel.core.moves.complementary_eq import ComplementaryEq
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.drawn_duck import DrawnDuck
@@ -66,7 +75,6 @@ MOST_PARTS = 512
 MOST_MOVES = 40
 MOST_SENDS = 64
 MOST_ZONES = 2048
-LONGEST_S = 36_000.0
 
 
 def _printable(value: Any) -> Any:
@@ -120,9 +128,9 @@ class HitSettings(Document):
         decimals=0,
         help="How small a stir counts as a hit.",
     )
-    added_s: list[float] = Field(default_factory=list, max_length=20_000)
-    removed_s: list[float] = Field(default_factory=list, max_length=20_000)
-    midi_s: list[float] | None = Field(None, max_length=100_000)
+    added_s: list[Seconds] = Field(default_factory=list, max_length=20_000)
+    removed_s: list[Seconds] = Field(default_factory=list, max_length=20_000)
+    midi_s: list[Seconds] | None = Field(None, max_length=100_000)
 
 
 class Part(Document):

@@ -80,11 +80,12 @@ class Desk:
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""
-        ends = [
-            round(part.start_s * document.rate) + self.recording(part.file).frames
+        found = [
+            (part.start_s, self.recordings.readable(part.file))
             for part in document.parts
             if part.file is not None
         ]
+        ends = [round(start_s * document.rate) + one.frames for start_s, one in found if one]
         return max(ends, default=1)
 
     def recording(self, file: str) -> Recording:

@@ -12,7 +12,7 @@ import soundfile
 
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
-from pondel.core.errors import NotYet
+from pondel.core.errors import BadRecording, NotYet
 from pondel.core.made_by import made_by
 from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
 from pondel.core.measures.home import Home, home_of, usual_pitch_hz
@@ -72,10 +72,17 @@ class Recordings:
     def missing(self, document: Session) -> list[str]:
         """The recordings of a session that are not measured yet, each once."""
         named = {part.file: None for part in document.parts if part.file is not None}
-        new = [file for file in named if file not in self._whole]
+        new = [file for file in named if file not in self._whole and not self._is_broken(file)]
         found = [file for file in new if not all(self._has(what, file) for what in MEASURES)]
         self._whole |= set(new) - set(found)
         return found
+
+    def _is_broken(self, file: str) -> bool:
+        try:
+            self._library.media.path(file)
+        except BadRecording:
+            return True
+        return False
 
     def take(self, file: str) -> Recording:
         """All measures of one recording, taken now if they were not."""
@@ -85,7 +92,7 @@ class Recordings:
         return found
 
     def of(self, file: str) -> Recording:
-        """The measures of one recording."""
+        """The measures of one recording; BadRecording when it is damaged and was never measured."""
         return self._of(file, self._eager)
 
     def _of(self, file: str, eager: bool) -> Recording:
@@ -99,10 +106,17 @@ class Recordings:
             )
         return self._known[file]
 
+    def readable(self, file: str) -> Recording | None:
+        """The measures of a recording, None when it is damaged and was never measured."""
+        try:
+            return self.of(file)
+        except BadRecording:
+            return None
+
     def hits_s(self, part: Part) -> np.ndarray:
         """A part's hits in seconds from the start of the song, as corrected by hand.
 
-        They come from its MIDI file when it has one.
+        They come from its MIDI file when it has one; a recording that cannot be read has none.
         """
         if part.file is None:
             return np.empty(0)
@@ -110,7 +124,8 @@ class Recordings:
         if hits.midi_s is not None:
             found = np.array(hits.midi_s, np.float64)
         else:
-            found = times_s(self.of(part.file).hits(part))
+            recording = self.readable(part.file)
+            found = times_s(recording.hits(part)) if recording else np.empty(0)
         return corrected(found, hits.added_s, hits.removed_s) + part.start_s
 
     def _blocks(self, path: Path) -> Iterator[np.ndarray]:
@@ -159,9 +174,10 @@ class Recordings:
         key = _key(what, file)
         kept = self._library.measure(key)
         if kept is None:
+            path = self._library.media.path(file)
             if not eager:
                 raise NotYet("the recordings are being measured: a moment")
-            kept = [measure(self._library.media.path(file))]
+            kept = [measure(path)]
             self._library.keep_measure(key, kept)
         return kept[0]
 

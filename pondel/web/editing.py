@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from flask import Blueprint, Response, render_template
+from pydantic import BaseModel
 
 from pondel.core import edits, move_edits, song_edits
 from pondel.core.advice.proposals import Fight, Proposal
-from pondel.core.document import HitSettings, Part, Session, move_of
+from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.measures.hits import NEAR_S
-from pondel.core.moves import kind_of
-from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of
 from pondel.core.units import say_hz
 from pondel.store.library import Revision
@@ -24,6 +24,7 @@ from pondel.web.context import desk, for_the_ear, head, jobs, library, song_fact
 from pondel.web.deck import chunk_at, little_endian, sound_facts
 from pondel.web.moves import in_brief
 
+LOWEST_HZ, HIGHEST_HZ = 10.0, 24_000.0
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
 
 
@@ -49,18 +50,21 @@ def edit(session_id: str):
         jobs().turns.drop(page)
     wanted = body.get("listen")
     answer: dict[str, Any] = {}
+    texts: list[bytes] = []
 
     def prepare(revision: Revision) -> None:
         answer.update(_answer(session_id, revision, body))
         if isinstance(wanted, dict):
             answer["sound"] = sound_facts(revision.document, wanted)
+        texts.append(json.dumps(answer).encode())
 
     joined = gesture[:64] if isinstance(gesture, str) else None
     library().edit(session_id, base, change, gesture=joined, prepare=prepare)
-    if not isinstance(wanted, dict):
-        return answer
-    block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
-    return answer if block is None else _with_sound(answer, wanted["at"], block)
+    if isinstance(wanted, dict):
+        block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
+        if block is not None:
+            return _with_sound(answer, wanted["at"], block)
+    return Response(texts[-1], mimetype="application/json")
 
 
 def _answer(session_id: str, revision: Revision, body: dict[str, Any]) -> dict[str, Any]:
@@ -146,6 +150,13 @@ def _text(body: dict, name: str) -> str:
     return value
 
 
+def _texts(body: dict, name: str) -> list[str]:
+    value = body.get(name) or []
+    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+        raise BadDocument(f"{name!r} is a list of ids")
+    return value
+
+
 def _set_part(_: str, document: Session, body: dict) -> edits.Edit:
     return edits.set_part(document, _text(body, "part"), _text(body, "field"), body.get("value"))
 
@@ -167,12 +178,12 @@ def _song_hits(document: Session, part_id: str) -> list[float]:
 
 
 def _fight(document: Session, body: dict, leader: str, yielder: str) -> Fight:
-    start_s = body.get("start_s")
-    start_s = float(start_s) if isinstance(start_s, int | float) else 0.0
-    low_hz, high_hz = body.get("low_hz"), body.get("high_hz")
+    start_s = _number(body, "start_s") if body.get("start_s") is not None else 0.0
     zone = None
-    if isinstance(low_hz, int | float) and isinstance(high_hz, int | float) and high_hz > low_hz > 0:
-        zone = (float(low_hz), float(high_hz))
+    if body.get("low_hz") is not None and body.get("high_hz") is not None:
+        zone = _number(body, "low_hz"), _number(body, "high_hz")
+        if not LOWEST_HZ <= zone[0] < zone[1] <= HIGHEST_HZ:
+            raise BadDocument("a zone lies between 10 Hz and 24 kHz", where="Zone")
     return desk().fight(document, leader, yielder, start_s, zone)
 
 
@@ -279,9 +290,8 @@ def _duplicate_move(_: str, document: Session, body: dict) -> edits.Edit:
 
 
 def _copy_moves(_: str, document: Session, body: dict) -> edits.Edit:
-    targets = [str(part) for part in body.get("to") or []]
-    move = body.get("move")
-    moves = [str(move)] if move else None
+    targets = _texts(body, "to")
+    moves = [_text(body, "move")] if body.get("move") else None
     return move_edits.copy_moves(document, _text(body, "part"), moves, targets)
 
 
@@ -306,7 +316,7 @@ def _number(body: dict, name: str) -> float:
 
 def _decide(_: str, document: Session, body: dict) -> edits.Edit:
     low_hz, high_hz = (song_edits.typed_hz(body.get(n)) for n in ("low_hz", "high_hz"))
-    sections = [str(s) for s in body.get("sections") or []]
+    sections = _texts(body, "sections")
     leads, gives_way = _text(body, "leads"), _text(body, "gives_way")
     return song_edits.decide(document, leads, gives_way, low_hz, high_hz, sections)
 
@@ -399,36 +409,41 @@ OPERATIONS: dict[str, Callable[[str, Session, dict], edits.Edit]] = {
 }
 
 
-def _said(revision: Revision, body: dict) -> dict[str, Any] | None:
-    """The changed value as the document now holds it, and in words."""
-    field = body.get("field")
-    if not isinstance(field, str):
+def _said(revision: Revision, body: dict[str, Any]) -> dict[str, Any] | None:
+    """The changed value as the document now holds it, and in words; None when no value was set."""
+    op, field = body["op"], body.get("field")
+    if op not in ("set session", "set part", "set hits", "set move") or not isinstance(field, str):
         return None
-    owner: Any
-    params: Any
-    if body["op"] == "set session":
-        owner, params = revision.document, Session
-    elif body["op"] == "set hits":
-        owner, params = revision.document.part(str(body["part"])).hits, HitSettings
-    elif body["op"] == "set move":
-        owner = move_of(revision.document.part(str(body["part"])), str(body["move"]))
-        params = kind_of(owner.kind).params
-    else:
-        owner, params = revision.document.part(str(body["part"])), Part
-    name = field
-    if field.startswith("key."):
-        name, owner, params = field.removeprefix("key."), owner.key, Key
-    elif "." in field:
-        *way, name = field.split(".")
-        for step in way:
-            owner = owner[int(step)] if isinstance(owner, list) else getattr(owner, step)
-        params = type(owner)
+    owner: Any = revision.document
+    if op != "set session":
+        owner = owner.part(str(body["part"]))
+    if op == "set hits":
+        owner = owner.hits
+    if op == "set move":
+        owner = move_of(owner, str(body["move"]))
+    *way, name = field.split(".")
+    for step in way:
+        owner = _inside(owner, step)
+    value = _inside(owner, name)
+    if owner is None:
+        return None
     if isinstance(owner, list):
-        value = owner[int(name)]
-        return {"value": value, "words": say_hz(value)}
-    value = getattr(owner, name, None)
+        return {"value": value, "words": say_hz(value) if isinstance(value, float) else str(value)}
+    if isinstance(value, BaseModel | list | dict):
+        return None
     try:
-        words = control_of(params, name).say(value)
+        words = control_of(type(owner), name).say(value)
     except BadDocument:
         words = str(value)
-    return {"value": "inf" if value == float("inf") else value, "words": words}
+    return {"value": "inf" if value == math.inf else value, "words": words}
+
+
+def _inside(owner: Any, step: str) -> Any:
+    """What a step of a path leads to, None when it leads nowhere."""
+    if isinstance(owner, list):
+        return owner[int(step)] if step.isdecimal() and int(step) < len(owner) else None
+    return (
+        getattr(owner, step)
+        if isinstance(owner, BaseModel) and step in type(owner).model_fields
+        else None
+    )

@@ -49,7 +49,11 @@ class Row:
 
 def rows(document: Session) -> list[Row]:
     return [
-        Row(part, desk().recording(part.file) if part.file else None, int(desk().hits_s(part).size))
+        Row(
+            part,
+            desk().recordings.readable(part.file) if part.file else None,
+            int(desk().hits_s(part).size),
+        )
         for part in document.parts
     ]
 

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 import waitress
+from waitress.server import BaseWSGIServer
 
 from pondel.core.errors import PondelError
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
@@ -57,11 +58,12 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
         connection_limit=1000,
         channel_request_lookahead=1,
     )
-    for listening in sockets.values():
-        listening.channel_class = gated_channel(app)
+    listening = [one for one in sockets.values() if isinstance(one, BaseWSGIServer)]
+    for one in listening:
+        one.channel_class = gated_channel(app)
     threading.Thread(target=warm_up, daemon=True).start()
     shown = f"[{host}]" if ":" in host else host
-    say(f"Pondel is at http://{shown}:{port} (stop it with Ctrl-C)")
+    say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
         server.run()
     finally:

@@ -12,6 +12,9 @@ from pydantic.config import JsonDict
 
 Tap = Literal["source", "before fader", "after fader"]
 MOST_SECTIONS = 256
+LONGEST_S = 36_000.0
+Seconds = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
+"""A moment of a song or a recording."""
 ID_FORM = r"^[A-Za-z0-9_-]+$"
 TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
 

@@ -11,7 +11,17 @@ from pydantic import Field, model_validator
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
-from pondel.core.moves.base import Document, MoveBase, MoveKind, Trace, choice, finite, items, number
+from pondel.core.moves.base import (
+    Document,
+    MoveBase,
+    MoveKind,
+    Seconds,
+    Trace,
+    choice,
+    finite,
+    items,
+    number,
+)
 from pondel.core.units import say
 
 TABLE = 4096
@@ -63,7 +73,7 @@ class DrawnDuck(MoveBase):
     hits_of: str | None = Field(
         None, title="Hits of", description="The part whose hits start the curve."
     )
-    hits_s: list[float] = Field(
+    hits_s: list[Seconds] = Field(
         default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
     )
     every_beats: float = number(

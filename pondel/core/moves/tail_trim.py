@@ -8,7 +8,7 @@ from typing import Literal, Self
 import numpy as np
 from pydantic import Field, model_validator
 
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Seconds, Trace, choice, finite, number
 
 RISE_MS = 1.5
 
@@ -17,7 +17,7 @@ class TailTrim(MoveBase):
     """Parameters of the tail trim."""
 
     kind: Literal["tail trim"] = "tail trim"
-    hits_s: list[float] = Field(
+    hits_s: list[Seconds] = Field(
         default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
     )
     end_beats: float = number(

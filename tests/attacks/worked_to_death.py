@@ -1,0 +1,46 @@
+"""Imports, edits, prints and analyses until it is killed; tells what was answered, line by line."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from pondel.core import edits
+from pondel.core.errors import PondelError
+from pondel.jobs import sessions
+from pondel.jobs.tasks import Jobs
+from pondel.store.library import Library
+from pondel.store.prints import Order
+
+
+def work(data: Path, given: Path, number: int, told: Path) -> None:
+    """Go on for ever; `told` gets a line for each thing that was answered."""
+    lines = os.open(told, os.O_WRONLY | os.O_APPEND | os.O_CREAT)
+
+    def tell(line: str) -> None:
+        os.write(lines, f"{line}\n".encode())
+
+    library = Library(data)
+    jobs = Jobs(library)
+    jobs.start()
+    tell("up")
+    if number % 4 == 0:
+        with (given / "a.wav").open("rb") as stream:
+            jobs.take_in(jobs.arrivals.receive("song", f"{number} kick.wav", stream).id)
+        tell("received")
+    if number % 4 == 1 and library.head("song").document.parts:
+        jobs.print(jobs.prints.order("song", library.head("song").id, Order("mix", "wav", "24")).id)
+        tell("ordered")
+    if number % 4 == 2:
+        sessions.import_archive(library, given / "session.zip")
+        tell("packed")
+    if number % 4 == 3:
+        try:
+            jobs.listen("song", library.head("song").document)
+        except PondelError as error:
+            tell(f"said {error.message}")
+    edit = number * 100_000
+    while True:
+        edit += 1
+        library.edit("song", None, edits.set_session("name", f"Edit {edit}"))
+        tell(f"edits {edit}")
