@@ -64,8 +64,9 @@ class Analysis:
         self._files.sweep()
 
     def parts(self, document: Session) -> list[Part]:
-        """The parts that reach the mix and have sound of their own."""
-        return [part for part in document.audible() if part.source == "file"]
+        """The parts that reach the mix and have sound of their own, as far as it can be read."""
+        faults = self._media.faults(document)
+        return [part for part in document.audible() if part.source == "file" and part.id not in faults]
 
     def _sources(self, document: Session) -> dict[str, EarSource]:
         memo: dict = {}

@@ -71,6 +71,7 @@ class Copies:
                 closing(sqlite3.connect(unfinished)) as copy,
             ):
                 source.backup(copy)
+                copy.execute("pragma journal_mode = delete")
             fault = fault_of(unfinished)
             if fault:
                 raise PondelError(f"the database is damaged ({fault})")

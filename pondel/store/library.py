@@ -139,6 +139,7 @@ class Library:
 
     def find(self, name: str) -> str:
         """The id of a session given its id or its name; NotFound when there is none."""
+        name = name.encode(errors="replace").decode()
         table = self.tables.Session
         found = table.select().where(table.removed.is_null())
         row = found.where(table.id == name).first()
