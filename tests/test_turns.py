@@ -10,7 +10,7 @@ import pytest
 from pondel.core.errors import NotFound
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst
-from pondel.jobs.turns import Superseded, Turns
+from pondel.jobs.turns import MOST_PAGES, Superseded, Turns
 
 
 @pytest.fixture
@@ -178,3 +178,87 @@ def test_of_the_sounds_begun_ahead_only_the_newest_waits(ear):
     assert [chunk.result(10) for chunk in later] == [None, None, 3]
     assert desk.rendered == [7, 3]
     assert ahead.begin("forgotten", 4).result(10) is None
+
+
+def asked(turns, kind, page, work, answers):
+    def ask():
+        try:
+            answers[page, kind] = turns.take(kind, page, work)
+        except Superseded as error:
+            answers[page, kind] = error
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    return thread
+
+
+def test_a_page_with_long_work_lets_another_pages_question_go_between(turns, monkeypatch):
+    """The long work ends only after the short one was answered: it waits for that, in steps."""
+    monkeypatch.setattr("pondel.jobs.turns.SLICE_S", 0.0)
+    begun, answers = threading.Event(), {}
+    ends = time.monotonic() + 20
+
+    def long():
+        begun.set()
+        while ("b", "short") not in answers:
+            assert time.monotonic() < ends, "the other page never had its turn"
+            turns.step()
+        return "long"
+
+    threads = [asked(turns, "long", "a", long, answers)]
+    assert begun.wait(10)
+    threads.append(asked(turns, "short", "b", lambda: "short", answers))
+    for thread in threads:
+        thread.join(20)
+    assert answers == {("a", "long"): "long", ("b", "short"): "short"}
+
+
+def test_only_one_question_is_worked_at_between_two_steps(turns, monkeypatch):
+    monkeypatch.setattr("pondel.jobs.turns.SLICE_S", 0.0)
+    at_work, most, lock = [0], [0], threading.Lock()
+
+    def work():
+        for _ in range(30):
+            with lock:
+                at_work[0] += 1
+                most[0] = max(most[0], at_work[0])
+            with lock:
+                at_work[0] -= 1
+            turns.step()
+        return True
+
+    answers: dict = {}
+    threads = [asked(turns, "x", f"page {n}", work, answers) for n in range(4)]
+    for thread in threads:
+        thread.join(20)
+    assert list(answers.values()) == [True] * 4 and most[0] == 1
+
+
+def test_of_more_pages_than_a_few_the_oldest_is_given_up(turns):
+    release, begun, answers = threading.Event(), threading.Event(), {}
+
+    def slow():
+        begun.set()
+        release.wait(20)
+        turns.step()
+        return "slow"
+
+    threads = [asked(turns, "x", "first", slow, answers)]
+    assert begun.wait(10)
+    for n in range(MOST_PAGES + 1):
+        threads.append(asked(turns, "x", f"page {n}", lambda: "quick", answers))
+        while len(turns._newest) < n + 2:
+            time.sleep(0.002)
+    release.set()
+    for thread in threads:
+        thread.join(20)
+    given_up = {page for (page, _), answer in answers.items() if isinstance(answer, Superseded)}
+    assert given_up == {"first", "page 0"}
+
+
+def test_an_asker_who_has_gone_costs_nothing(turns):
+    worked = []
+    with pytest.raises(Superseded, match="nobody"):
+        turns.take("x", "page", lambda: worked.append(1), lambda: True)
+    assert not worked
+    assert turns.take("x", "page", lambda: "next") == "next"

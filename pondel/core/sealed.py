@@ -21,7 +21,7 @@ ALIGNED = 16
 
 def write(file: BinaryIO, arrays: dict[str, np.ndarray]) -> None:
     """Write named arrays."""
-    whole = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
+    whole = {name: np.asarray(array, order="C") for name, array in arrays.items()}
     about = {name: [array.dtype.str, array.shape] for name, array in whole.items()}
     _write(file, about, whole.values())
 

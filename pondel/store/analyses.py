@@ -65,7 +65,7 @@ class Analyses:
     def _read(self, path: Path, *, mapped: bool = False) -> dict[str, np.ndarray] | None:
         found = sealed.read(path, mapped=mapped)
         if found is None:
-            path.unlink(missing_ok=True)
+            self._data.remove(path)
             return None
         return found
 
