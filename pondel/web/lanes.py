@@ -23,6 +23,7 @@ from pondel.core.units import parse
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     Pair,
+    Stretch,
     asked_pair,
     asked_revision,
     asked_stretch,
@@ -34,10 +35,11 @@ from pondel.web.context import (
 )
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
-from pondel.web.look import Heard, asked_look, at_level, heard
+from pondel.web.look import Heard, Look, asked_look, at_level, heard
 
 blueprint = Blueprint("lanes", __name__, url_prefix="/sessions/<session_id>")
 FIGHTS_SHOWN = 16
+MOST_IN_TABLE = 40
 MAP_COLUMNS = 480
 WORST_BARS = 2
 LOWS_BELOW_HZ = 120.0
@@ -112,13 +114,9 @@ def fights(session_id: str):
     if look.role:
         roles = {part.id: part.role for part in document.parts}
         listed = [one for one in listed if look.role in (roles[one.pair.hidden], roles[one.pair.by])]
-    shares = {
-        (a, b): found.table.share(a, b, found.scope)
-        for a in found.table.ids
-        for b in found.table.ids
-        if a != b
-    }
     pair = asked_pair(document)
+    ids = _in_the_table(found, pair)
+    shares = {(a, b): found.table.share(a, b, found.scope) for a in ids for b in ids if a != b}
     return render_template(
         "parts/fights.html",
         facts={"id": session_id},
@@ -128,8 +126,9 @@ def fights(session_id: str):
         heard=found,
         look=look,
         fights=listed[:FIGHTS_SHOWN],
+        ids=ids,
         shares=shares,
-        sones={part: found.table.loudness_sone(part, found.scope) for part in found.table.ids},
+        sones={part: found.table.loudness_sone(part, found.scope) for part in ids},
         chosen_share=found.table.share(pair.leader.id, pair.yielder.id, found.scope)
         if pair and {pair.leader.id, pair.yielder.id} <= set(found.table.ids)
         else None,
@@ -175,6 +174,17 @@ def ridges(session_id: str):
         }
 
     return in_turn("ridges", work)
+
+
+def _in_the_table(found: Heard, pair: Pair | None) -> list[str]:
+    """The parts of the part x part table: all, or of many the chosen pair and those that lose most."""
+    ids = found.table.ids
+    if len(ids) <= MOST_IN_TABLE:
+        return ids
+    chosen = {pair.leader.id, pair.yielder.id} if pair else set()
+    lost = {part: found.table.sone(part, None, found.scope) for part in ids}
+    kept = set(sorted(ids, key=lambda part: (part not in chosen, -lost[part]))[:MOST_IN_TABLE])
+    return [part for part in ids if part in kept]
 
 
 def _asked_pair(document: Session) -> Pair:
@@ -267,32 +277,38 @@ def _zone_hz(session_id: str, pair: Pair) -> tuple[float, float]:
 def pair_facts(session_id: str):
     """What else is known of the pair: homes, lengths, low-end sum, stereo, zones; a fragment."""
     document = asked_revision(session_id).document
-    pair = _asked_pair(document)
-    found = _heard_in_turn("pair", session_id, document)
-    if found is None:
+    look, pair, below_hz = asked_look(document), _asked_pair(document), _asked_below_hz()
+    try:
+        found = take_turn("pair", lambda: _pair_facts(session_id, document, look, pair, below_hz))
+    except Superseded:
         return NOTHING_NEW
-    ids = {pair.leader.id, pair.yielder.id}
-    zones = (
-        found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
-        if ids <= set(found.table.ids)
-        else []
-    )
-    below_hz = _asked_below_hz()
-    kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
     return render_template(
         "parts/pair.html",
         facts={"id": session_id},
         document=document,
         marks=inked(document),
         pair=pair,
-        zones=zones,
-        kept=[(zone, _kept_share(found, zone)) for zone in kept],
-        homes=[_home(part) for part in (pair.leader, pair.yielder)],
-        lengths=_lengths(document, pair),
-        lows=_lows(session_id, pair, below_hz),
         below_hz=below_hz,
         bands=BAND_EDGES_HZ,
+        **found,
     )
+
+
+def _pair_facts(
+    session_id: str, document: Session, look: Look, pair: Pair, below_hz: float
+) -> dict[str, Any]:
+    found = heard(session_id, document, look)
+    ids = {pair.leader.id, pair.yielder.id}
+    kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
+    return {
+        "zones": found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
+        if ids <= set(found.table.ids)
+        else [],
+        "kept": [(zone, _kept_share(found, zone)) for zone in kept],
+        "homes": [_home(part) for part in (pair.leader, pair.yielder)],
+        "lengths": _lengths(document, pair),
+        "lows": _lows(document, pair, look.stretch, below_hz),
+    }
 
 
 def _kept_share(found: Heard, zone) -> float | None:
@@ -340,10 +356,8 @@ def _asked_below_hz() -> float:
     return below_hz
 
 
-def _lows(session_id: str, pair: Pair, below_hz: float):
+def _lows(document: Session, pair: Pair, stretch: Stretch, below_hz: float):
     """The low-end sum of the pair at the leader's hits in the loop, as they sound in the mix."""
-    document = asked_revision(session_id).document
-    stretch = asked_stretch(document)
     now = desk().now(document)
     hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
     sounds = [

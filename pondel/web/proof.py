@@ -13,45 +13,64 @@ from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.evidence import OnHits, PairEvidence
 from pondel.core.measures.levels import measure
 from pondel.core.moves import key_in, kind_of
-from pondel.web.context import Stretch, asked_stretch, desk, head, library, song_facts
+from pondel.jobs.turns import Superseded
+from pondel.web.context import (
+    Stretch,
+    asked_revision,
+    asked_stretch,
+    desk,
+    head,
+    library,
+    song_facts,
+    take_turn,
+)
 from pondel.web.ink import inked
 
 blueprint = Blueprint("proof", __name__, url_prefix="/sessions/<session_id>")
 
 
 @dataclass(frozen=True)
-class Case:
-    """One keyed move and what it gave."""
+class Keyed:
+    """A move that is on and listens to another part."""
 
     leader: Part
     yielder: Part
     move: Any
+
+
+@dataclass(frozen=True)
+class Case(Keyed):
+    """One keyed move and what it gave."""
+
     found: PairEvidence
     on_hits: OnHits
 
 
+def keyed_moves(document: Session) -> list[Keyed]:
+    """Every move that is on and listens to another part."""
+    return [
+        Keyed(document.part(key.source), part, move)
+        for part in document.parts
+        for move in part.moves
+        if move.on and (key := key_in(move)) is not None and document.has_part(key.source)
+    ]
+
+
 def cases(document: Session, stretch: Stretch) -> list[Case]:
-    """Every move that is on and listens to another part, over a stretch of the song."""
+    """What every keyed move gave, over a stretch of the song."""
     now, untreated = desk().now(document), desk().untreated(document)
+    where = stretch.start, stretch.frames
+    traces: dict[str, Any] = {}
     found = []
-    for part in document.parts:
-        keys = {move.id: key_in(move) for move in part.moves if move.on}
-        keyed = [
-            (move, document.part(key.source))
-            for move in part.moves
-            if (key := keys.get(move.id)) and document.has_part(key.source)
-        ]
-        if not keyed:
-            continue
-        traces = now.reductions(part.id, stretch.start, stretch.frames)
-        for move, leader in keyed:
-            hits = desk().hits_s(leader)
-            pair = evidence.pair_evidence(
-                now, untreated, leader.id, part.id, stretch.start, stretch.frames, hits
-            )
-            inside = evidence.within(hits, stretch.start, stretch.frames, document.rate)
-            on_hits = evidence.reduction_on_hits(traces[move.id], inside)
-            found.append(Case(leader, part, move, pair, on_hits))
+    for one in keyed_moves(document):
+        leader, part = one.leader, one.yielder
+        if part.id not in traces:
+            traces[part.id] = now.reductions(part.id, *where)
+        hits = desk().hits_s(leader)
+        pair = evidence.pair_evidence(now, untreated, leader.id, part.id, *where, hits)
+        inside = evidence.within(hits, *where, document.rate)
+        on_hits = evidence.reduction_on_hits(traces[part.id][one.move.id], inside)
+        found.append(Case(leader, part, one.move, pair, on_hits))
     return found
 
 
@@ -67,19 +86,37 @@ def mix_levels(document: Session, stretch: Stretch) -> list[tuple[str, Any]]:
 
 @blueprint.get("/proof")
 def show(session_id: str):
-    """The screen."""
+    """The screen; its figures come by themselves."""
     library().touch(session_id)
     revision = head(session_id)
     document = revision.document
-    stretch = asked_stretch(document) if document.parts else None
     return render_template(
         "proof.html",
         stage="proof",
         facts=song_facts(session_id, revision),
         document=document,
         marks=inked(document),
-        stretch=stretch,
-        cases=cases(document, stretch) if stretch else [],
-        levels=mix_levels(document, stretch) if stretch else [],
+        stretch=asked_stretch(document) if document.parts else None,
+        first=next(iter(keyed_moves(document)), None),
+    )
+
+
+@blueprint.get("/proof/figures")
+def figures(session_id: str):
+    """What every keyed move gave, and the levels of the mix, over the loop; a fragment."""
+    document = asked_revision(session_id).document
+    stretch = asked_stretch(document)
+    try:
+        found, levels = take_turn(
+            "proof", lambda: (cases(document, stretch), mix_levels(document, stretch))
+        )
+    except Superseded:
+        return "", 204
+    return render_template(
+        "parts/proof_figures.html",
+        facts={"id": session_id},
+        marks=inked(document),
+        cases=found,
+        levels=levels,
         kind_of=kind_of,
     )

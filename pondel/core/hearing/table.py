@@ -5,11 +5,14 @@ The song passes block by block; only sums are kept, so that memory does not grow
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from operator import attrgetter
 
 import numpy as np
+from cachetools import LRUCache
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.hearing.loudness import partial_loudness, sounding
@@ -19,6 +22,7 @@ from pondel.core.hearing.zones import WorstZone, proposed_zones, worst_zone
 LEAST_SHARE = 0.01
 THIN = 4
 AWAY, ON_HITS = 0, 1
+SUMS_BYTES = 512 << 20
 
 
 @dataclass(frozen=True)
@@ -80,60 +84,82 @@ class HiddenTable:
     ) -> None:
         self.ids = list(ids)
         self.arrays = {"alone": alone, "by": by, "alone_by": alone_by, "frames": frames}
+        self._at = {part: n for n, part in enumerate(self.ids)}
+        self._sums: LRUCache[tuple, np.ndarray] = LRUCache(SUMS_BYTES, attrgetter("nbytes"))
+        self._lock = threading.Lock()
 
     def nbytes(self) -> int:
         """Bytes of memory that the sums take."""
         return sum(array.nbytes for array in self.arrays.values())
 
     def _sum(self, name: str, scope: Scope, *where: int) -> np.ndarray:
+        key = name, scope.segments, scope.on_hits
+        with self._lock:
+            sums = self._sums.get(key)
+            if sums is None:
+                sums = self._summed(name, scope)
+                if sums.nbytes <= SUMS_BYTES:
+                    self._sums[key] = sums
+        return sums[where]
+
+    def _summed(self, name: str, scope: Scope) -> np.ndarray:
+        """All parts' sums over a scope; "lost" is what each loses to all others together."""
+        if name == "lost":
+            return self._summed("by", scope).sum(axis=1, dtype=np.float64)
         rows = self.arrays[name]
         if scope.segments is not None:
             rows = rows[list(scope.segments)]
         if scope.on_hits:
             rows = rows[:, ON_HITS:]
-        sums = rows.sum(axis=(0, 1), dtype=np.float64)
-        for index in where:
-            sums = sums[index]
-        return sums
+        return rows.sum(axis=(0, 1), dtype=np.float64).astype(np.float32)
 
     def _places(self, scope: Scope) -> np.ndarray | slice:
         return slice(None) if scope.zone_hz is None else places_between(*scope.zone_hz)
 
     def alone(self, part: str, scope: Scope = WHOLE) -> np.ndarray:
         """Specific loudness of a part by itself, summed over frames, (places,)."""
-        return self._sum("alone", scope, self.ids.index(part))
+        return self._sum("alone", scope, self._at[part])
 
     def lost(self, part: str, by: str | None = None, scope: Scope = WHOLE) -> np.ndarray:
         """What of it is lost, to one other part or to all, (places,)."""
-        at = self.ids.index(part)
         if by is not None:
-            return self._sum("by", scope, at, self.ids.index(by))
-        return self._sum("by", scope, at).sum(axis=0)
+            return self._sum("by", scope, self._at[part], self._at[by])
+        return self._sum("lost", scope, self._at[part])
 
     def share(self, part: str, by: str | None = None, scope: Scope = WHOLE) -> float:
         """Hidden share, 0 to 1."""
         places = self._places(scope)
-        whole = float(self.alone(part, scope)[places].sum())
+        whole = float(self.alone(part, scope)[places].sum(dtype=np.float64))
         if whole <= 0.0:
             return 0.0
-        return min(1.0, float(self.lost(part, by, scope)[places].sum()) / whole)
+        lost = self.lost(part, by, scope)[places].sum(dtype=np.float64)
+        return min(1.0, float(lost) / whole)
+
+    def _shares(self, part: str, scope: Scope) -> np.ndarray:
+        """What each part hides of one, (parts,)."""
+        places = self._places(scope)
+        whole = float(self.alone(part, scope)[places].sum(dtype=np.float64))
+        if whole <= 0.0:
+            return np.zeros(len(self.ids))
+        lost = self._sum("by", scope, self._at[part])
+        return lost[:, places].sum(axis=1, dtype=np.float64) / whole
 
     def alone_share(self, part: str, by: str, scope: Scope = WHOLE) -> float:
         """What another part would hide by itself, 0 to 1."""
         places = self._places(scope)
         whole = float(self.alone(part, scope)[places].sum())
-        taken = self._sum("alone_by", scope, self.ids.index(part), self.ids.index(by))
+        taken = self._sum("alone_by", scope, self._at[part], self.ids.index(by))
         return min(1.0, float(taken[places].sum()) / whole) if whole > 0.0 else 0.0
 
     def sone(self, part: str, by: str | None = None, scope: Scope = WHOLE) -> float:
         """Loudness lost, in sones, averaged over the frames in which the part sounds."""
-        frames = float(self._sum("frames", scope, self.ids.index(part)))
+        frames = float(self._sum("frames", scope, self._at[part]))
         taken = float(self.lost(part, by, scope)[self._places(scope)].sum())
         return taken * CAM_STEP / frames if frames > 0 else 0.0
 
     def loudness_sone(self, part: str, scope: Scope = WHOLE) -> float:
         """Loudness by itself, in sones, averaged over the frames in which it sounds."""
-        frames = float(self._sum("frames", scope, self.ids.index(part)))
+        frames = float(self._sum("frames", scope, self._at[part]))
         own = float(self.alone(part, scope)[self._places(scope)].sum())
         return own * CAM_STEP / frames if frames > 0 else 0.0
 
@@ -159,10 +185,9 @@ class HiddenTable:
         found = []
         on_hits = Scope(scope.segments, True, scope.zone_hz)
         for part in self.ids:
-            for other in self.ids:
-                share = self.share(part, other, scope) if other != part else 0.0
-                if share < least_share:
-                    continue
+            shares = self._shares(part, scope)
+            for at in np.flatnonzero(shares >= least_share):
+                other, share = self.ids[at], min(1.0, float(shares[at]))
                 zone = worst_zone(self._within(self.lost(part, other, scope), scope))
                 found.append(
                     HiddenPair(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 
@@ -11,6 +11,7 @@ FASTEST_BPM = 200.0
 PREFERRED_BPM = 110.0
 STEP_S = 0.005
 SPREAD_S = 0.012
+MOST_AHEAD = 800
 
 
 def estimate_bpm(hits: Iterable[np.ndarray]) -> float | None:
@@ -46,12 +47,23 @@ def _refined(parts: list[np.ndarray], beat_s: float) -> float:
     for most_beats in (4, 16, 64):
         tops, counts = 0.0, 0.0
         for h in parts:
-            away = h[:, None] - h[None, :]
-            far = away[(away > 0.4 * beat_s) & (away < most_beats * beat_s)]
-            halves = np.round(2 * far / beat_s)
-            good = np.abs(2 * far / beat_s - halves) < 0.15
-            tops += float((far * halves)[good].sum())
-            counts += float((halves**2)[good].sum())
+            for far in _distances(np.sort(h), 0.4 * beat_s, most_beats * beat_s):
+                halves = np.round(2 * far / beat_s)
+                good = np.abs(2 * far / beat_s - halves) < 0.15
+                tops += float((far * halves)[good].sum())
+                counts += float((halves**2)[good].sum())
         if counts:
             beat_s = 2.0 * tops / counts
     return 60.0 / beat_s
+
+
+def _distances(hits_s: np.ndarray, least_s: float, most_s: float) -> Iterator[np.ndarray]:
+    """Distances between least and most from each hit to the next, the one after it, and so on.
+
+    Only so many hits ahead, so that the work grows with the number of hits, not its square.
+    """
+    for ahead in range(1, min(hits_s.size, MOST_AHEAD + 1)):
+        away = hits_s[ahead:] - hits_s[:-ahead]
+        if float(away.min()) >= most_s:
+            return
+        yield away[(away > least_s) & (away < most_s)]
