@@ -37,15 +37,17 @@ $(VENV)/.run: requirements.lock pyproject.toml | $(VENV)/bin/python
 	@echo "== installing what Pondel needs to run (a minute or two)"
 	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
-	@find pondel -name '*.nb?' -delete
 	@touch $@
 
 $(VENV)/.dev: requirements-dev.lock pyproject.toml | $(VENV)/bin/python
 	@echo "== installing what the tests need (a minute or two)"
 	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
-	@find pondel -name '*.nb?' -delete
 	@touch $@ $(VENV)/.run
+
+.PHONY: soak
+soak: $(VENV)/.dev
+	$(BIN)/python tools/soak.py
 
 bench: $(VENV)/.dev
 	$(BIN)/python -m bench

@@ -5,8 +5,10 @@ from __future__ import annotations
 import threading
 import time
 
+import numpy as np
 import pytest
 
+from pondel.core.engine.chunks import ChunkCache
 from pondel.core.errors import NotFound
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst
@@ -262,3 +264,29 @@ def test_an_asker_who_has_gone_costs_nothing(turns):
         turns.take("x", "page", lambda: worked.append(1), lambda: True)
     assert not worked
     assert turns.take("x", "page", lambda: "next") == "next"
+
+
+def test_two_pages_that_want_the_same_analysis_do_not_wait_for_each_other_for_ever(turns, monkeypatch):
+    """One makes it, in steps; the other waits for it, and gives its turn back meanwhile."""
+    monkeypatch.setattr("pondel.jobs.turns.SLICE_S", 0.0)
+    cache, begun, answers = ChunkCache(), threading.Event(), {}
+    ends = time.monotonic() + 20
+
+    def make():
+        begun.set()
+        while not turns._waiting and len(turns._newest) < 2:
+            assert time.monotonic() < ends
+            turns.step()
+        for _ in range(5):
+            turns.step()
+        return np.ones(3)
+
+    def work():
+        return cache.get("ears", make, turns.step).sum()
+
+    threads = [asked(turns, "x", "a", work, answers)]
+    assert begun.wait(10)
+    threads.append(asked(turns, "x", "b", work, answers))
+    for thread in threads:
+        thread.join(20)
+    assert answers == {("a", "x"): 3, ("b", "x"): 3}

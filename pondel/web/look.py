@@ -17,6 +17,7 @@ from pondel.web.context import Stretch, asked_stretch, desk, jobs
 
 LEVELS_DB_SPL = {"quiet": 60.0, "loud": 95.0}
 SONG, LOOP = "song", "loop"
+BLOCK_FRAMES = 400
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,9 @@ def loop_table(document: Session, stretch: Stretch) -> HiddenTable:
         )
         for part in parts
     ]
-    maker = TableMaker([part.id for part in parts])
-    maker.add(0, powers, np.stack(hits))
+    maker, on_hits = TableMaker([part.id for part in parts]), np.stack(hits)
+    for first in range(0, powers.shape[1], BLOCK_FRAMES):
+        jobs().turns.step()
+        block = slice(first, first + BLOCK_FRAMES)
+        maker.add(first, powers[:, block], on_hits[:, block])
     return maker.table()

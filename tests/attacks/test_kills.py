@@ -46,13 +46,18 @@ def given(tmp_path_factory):
 
 
 def test_forty_kills_lose_nothing_that_was_answered(tmp_path, given, monkeypatch):
+    # The server of forks imports Pondel once for all of them; it looks for it here.
+    monkeypatch.setenv("PYTHONPATH", str(Path(__file__).parents[1]))
+    kill_in_a_loop(tmp_path, given, seed=44)
+
+
+def kill_in_a_loop(tmp_path: Path, given: Path, seed: int) -> None:
+    """Start, work, kill, over and over; then look for everything that was answered."""
     data = tmp_path / "data"
     library = Library(data)
     library.create(Session(name="Song"))
     library.close()
-    rng = random.Random(44)
-    # The server of forks imports Pondel once for all of them; it looks for it here.
-    monkeypatch.setenv("PYTHONPATH", str(Path(__file__).parents[1]))
+    rng = random.Random(seed)
     processes = multiprocessing.get_context("forkserver")
     processes.set_forkserver_preload(["attacks.worked_to_death"])
     log = tmp_path / "told"

@@ -28,6 +28,11 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 CHUNKS_PER_SECOND = 2
 MAX_BYTES = 512 << 20
 MAX_OPEN_STREAMS = 96
+WAIT_S = 0.02
+
+
+def _go_on() -> None:
+    """Nothing waits."""
 
 
 def chunk_frames(rate: int) -> int:
@@ -50,12 +55,18 @@ class ChunkCache:
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
 
-    def get(self, key: Hashable, make: Callable[[], np.ndarray]) -> np.ndarray:
-        """The array under `key`, made at most once even when several threads ask."""
+    def get(
+        self, key: Hashable, make: Callable[[], np.ndarray], step: Callable[[], None] | None = None
+    ) -> np.ndarray:
+        """The array under `key`, made at most once even when several threads ask.
+
+        Where `make` may stand still for others, who waits for it calls `step` now and then, so that
+        it does not keep the maker from going on.
+        """
         found = self._look(key)
         if found is not None:
             return found
-        with self._maker(key):
+        with self._maker(key, step or _go_on):
             found = self._look(key)
             if found is None:
                 found = self._spilled(key)
@@ -79,13 +90,15 @@ class ChunkCache:
                 self._streams.popitem(last=False)
 
     @contextmanager
-    def _maker(self, key: Hashable):
+    def _maker(self, key: Hashable, step: Callable[[], None]) -> Iterator[None]:
         with self._lock:
             making = self._making.setdefault(key, threading.Lock())
+        while not making.acquire(timeout=WAIT_S):
+            step()
         try:
-            with making:
-                yield
+            yield
         finally:
+            making.release()
             with self._lock:
                 self._making.pop(key, None)
 
@@ -116,10 +129,6 @@ class ChunkCache:
 def _is_sound(key: Hashable) -> bool:
     """Whether a key names a chunk of a node: its fingerprint and its number."""
     return isinstance(key, tuple) and len(key) == 2 and isinstance(key[1], int)
-
-
-def _go_on() -> None:
-    """Nothing waits."""
 
 
 class ChunkedSession:
@@ -183,13 +192,17 @@ class ChunkedSession:
         bands = self._cache.get(
             ("ears", source.name, start, frames),
             lambda: ear_spectrum(self._ear_blocks(source, start, frames), self.session.rate),
+            self._step,
         )
         return excitation_of(bands, self.session.listening_level_db_spl, source.gain)
 
     def _ear_blocks(self, source: EarSource, start: int, frames: int) -> Iterator[np.ndarray]:
-        if source.file is not None:
-            return ear_blocks(self.session, self._media, source, start, frames)
-        return self.blocks(source.node, start, frames)
+        if source.file is None:
+            yield from self.blocks(source.node, start, frames)
+            return
+        for block in ear_blocks(self.session, self._media, source, start, frames):
+            self._step()
+            yield block
 
     def blocks(self, node: Node, start: int, frames: int) -> Iterator[np.ndarray]:
         """A region of a node in blocks of at most one chunk."""
