@@ -8,6 +8,7 @@ from conftest import RATE, sine
 from scipy.signal import butter, sosfilt
 
 from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
+from pondel.core.measures import tempo
 from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
 from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
@@ -211,3 +212,23 @@ def test_times_of_onsets_are_sorted():
     finder = Hits(RATE)
     finder.write(strokes([0.2, 0.6], [0, 0], 1.2).astype("f4")[:, None])
     assert (np.diff(times_s(finder.onsets())) > 0).all()
+
+
+def test_tempo_of_very_many_hits_is_looked_at_a_bounded_way_ahead(monkeypatch):
+    """Twice as many hits make twice as many distances, not four times."""
+    counted = []
+    distances = tempo._distances
+
+    def counting(*given):
+        for far in distances(*given):
+            counted.append(given[0].size)
+            yield far
+
+    monkeypatch.setattr(tempo, "_distances", counting)
+    sizes = []
+    for seconds in (400.0, 800.0):
+        counted.clear()
+        found = tempo.estimate_bpm([np.arange(0.0, seconds, 60 / 104 / 8)])
+        assert found == pytest.approx(104, rel=0.001) or found == pytest.approx(208, rel=0.001)
+        sizes.append(sum(counted))
+    assert sizes[1] < 2.2 * sizes[0]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 from conftest import hits, sine
@@ -267,3 +269,34 @@ def test_edits_that_make_no_sense_change_nothing(caller, song, body):
     assert answer.status_code in (400, 404)
     assert answer.json["message"]
     assert caller.client.get(f"/sessions/{song}/facts").json == facts
+
+
+def test_the_figures_of_proof_come_by_themselves(caller, song):
+    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    page = caller.client.get(f"/sessions/{song}/proof?start_s=1&end_s=3").text
+    assert "Working the figures out" in page and "gives way to" not in page.split("<main", 1)[1]
+    fragment = re.search(r'hx-get="([^"]+/proof/figures[^"]+)"', page)[1].replace("&amp;", "&")
+    figures = caller.client.get(fragment).text
+    assert "Tuba gives way to Kick" in figures and "Levels of the mix" in figures
+    assert "Reduction on 4 hits" in figures
+
+
+def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_path):
+    app = create_app(tmp_path, testing=True)
+    caller, jobs = Caller(app.test_client()), jobs_of(app)
+    jobs.start()
+    session_id = jobs.library.create(Session(name="Song"))
+    caller.upload(session_id, ("kick.wav", audio(hits(3.0))))
+    until(lambda: jobs.library.head(session_id).document.parts)
+    jobs.library.tables.Measure.delete().execute()
+    jobs.desk.recordings._known.clear()
+    jobs.desk.recordings._whole.clear()
+    first = caller.client.get(f"/sessions/{session_id}/intake")
+    assert first.status_code == 503 and "Measuring the recordings" in first.text
+    asked = caller.client.get(f"/sessions/{session_id}/facts", headers={"Accept": "application/json"})
+    assert asked.status_code in (200, 503)
+    swap = {"HX-Request": "true", "X-CSRFToken": caller.token}
+    soft = caller.client.get(f"/sessions/{session_id}/moves", headers=swap)
+    assert soft.headers.get("HX-Refresh") == "true" or soft.status_code == 200
+    until(lambda: caller.client.get(f"/sessions/{session_id}/intake").status_code == 200)
+    jobs.stop()

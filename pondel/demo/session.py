@@ -11,12 +11,16 @@ from pondel.core.errors import NotFound
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 
+DEMO = "lantern-parade"
+
 
 def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> str:
     """The id of the demo session; it is played, measured and made if it is absent."""
     library = desk.library
+    if any(card.id == DEMO for card in library.removed()):
+        library.bring_back(DEMO)
     try:
-        return library.find("lantern-parade")
+        return library.find(DEMO)
     except NotFound:
         pass
     _, sections, tempo_bpm, _ = demo.score()

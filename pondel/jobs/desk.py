@@ -290,6 +290,11 @@ class Desk:
                 writer.abandon()
         return paths
 
+    def print_bytes(self, document: Session, order: Order) -> int:
+        """Bytes that a print of the whole song takes, at most."""
+        files_wanted = len(self._targets(document, order.what))
+        return files_wanted * files.wav_bytes(song_frames(document, self.media), 2)
+
     def _targets(self, document: Session, what: str) -> dict[str, render.Target]:
         targets: dict[str, render.Target] = {}
         if what in ("mix", "both"):

@@ -23,7 +23,7 @@ from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Superseded, Turns, be_nice
-from pondel.store.arrivals import UNFINISHED, Arrivals
+from pondel.store.arrivals import UNFINISHED, WAITING, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
 from pondel.store.prints import Prints
@@ -167,6 +167,13 @@ class Jobs:
         """Queue a file that was received; it is read even if the queue has no room just now."""
         self._enqueue(self._take_in, arrival_id, self._hungry_arrival)
 
+    def bring_back(self, session_id: str) -> None:
+        """Take a session that was set aside back, and go on with the files that waited for it."""
+        self.library.bring_back(session_id)
+        for arrival in self.arrivals.of_session(session_id):
+            if arrival.state == WAITING:
+                self.take_in(arrival.id)
+
     def print(self, print_id: str) -> None:
         """Queue an order."""
         self._enqueue(self._print, print_id, self._hungry_print)
@@ -201,7 +208,16 @@ class Jobs:
             self.prints.wait(print_id)
             self._print(print_id)
 
-        self.starved.add(f"print {print_id}", 0, again)
+        self.starved.add(f"print {print_id}", self._print_bytes(print_id), again)
+
+    def _print_bytes(self, print_id: str) -> int:
+        """What a print takes, at most."""
+        try:
+            order = self.prints.get(print_id)
+            document = self.library.revision(order.session_id, order.revision).document
+            return self.desk.print_bytes(document, order.order)
+        except PondelError:
+            return 0
 
     def _hungry_song(self, session_id: str) -> None:
         self._listening[session_id] = Listening(0, 1, None, FULL)
@@ -224,7 +240,7 @@ class Jobs:
                     self._measuring.pop(session_id)
                 return found
             found = self._measuring[session_id] = Measuring(0, len(missing))
-        self._measure(session_id)
+        self._enqueue(self._measure, session_id, self._hungry_measure)
         return found
 
     def _measure_now(self, session_id: str) -> None:
@@ -282,7 +298,7 @@ class Jobs:
             if session_id in self._failures:
                 raise PondelError(self._failures.pop(session_id))
             found = self._listening[session_id] = Listening(0, len(document.parts), None)
-        self._analyse(session_id)
+        self._enqueue(self._analyse, session_id, self._hungry_song)
         return None if self.desk.analysis.is_ready(document) else found
 
     def _analyse_now(self, session_id: str) -> None:
@@ -318,7 +334,11 @@ class Jobs:
         begun = time.monotonic()
         try:
             self._read(arrival_id)
-        except (Cancelled, NotFound):
+        except Cancelled:
+            return
+        except NotFound:
+            # Dismissed meanwhile, or its session was set aside: then it goes on when that is back.
+            self.arrivals.wait(arrival_id)
             return
         self._pace_s.append(time.monotonic() - begun)
         self.starved.forget(f"arrival {arrival_id}")

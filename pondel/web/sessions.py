@@ -10,7 +10,7 @@ from pondel.jobs import sessions as session_files
 from pondel.store.arrivals import plain_name
 from pondel.store.room import written_in
 from pondel.web import asked
-from pondel.web.context import library
+from pondel.web.context import jobs, library
 
 blueprint = Blueprint("sessions", __name__)
 
@@ -51,7 +51,7 @@ def remove(session_id: str):
 @blueprint.post("/sessions/<session_id>/bring-back")
 def bring_back(session_id: str):
     """Take a session that was set aside back among the others."""
-    library().bring_back(session_id)
+    jobs().bring_back(session_id)
     return redirect(url_for("sessions.index"))
 
 

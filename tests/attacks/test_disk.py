@@ -20,6 +20,7 @@ from pondel.core.errors import DiskFull
 from pondel.jobs.starved import Starved
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
+from pondel.store.prints import Order
 from pondel.store.room import is_full, written_in
 
 
@@ -133,6 +134,23 @@ def test_an_arrival_waits_for_room_and_becomes_a_part(place, monkeypatch):
     monkeypatch.undo()
     until(lambda: jobs.starved.look() or not jobs.starved.names())
     assert [part.name for part in library.head(song).document.parts] == ["A"]
+
+
+def test_a_print_waits_for_the_room_it_takes(place, monkeypatch):
+    library, jobs = place
+    song = library.create(Session(name="x"))
+    jobs.take_in(jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 1)))).id)
+    order = jobs.prints.order(song, library.head(song).id, Order("both", "wav", "32f"))
+    wanted = 2 * 48000 * 2 * 4
+    assert jobs.desk.print_bytes(library.head(song).document, order.order) == wanted
+    full = os.open("/dev/full", os.O_WRONLY)
+    monkeypatch.setattr(jobs.desk, "print_to", lambda *_, **__: os.write(full, b"x"))
+    jobs.print(order.id)
+    os.close(full)
+    assert jobs.starved.names() == {f"print {order.id}"}
+    monkeypatch.undo()
+    until(lambda: jobs.starved.look() or not jobs.starved.names())
+    assert jobs.prints.get(order.id).files == ["A.wav", "mix.wav"]
 
 
 def test_what_fails_again_waits_longer(tmp_path):

@@ -150,6 +150,18 @@ def test_a_removed_session_can_be_brought_back_until_the_folder_is_tidied(tmp_pa
         library.bring_back(gone)
 
 
+def test_a_file_that_came_for_a_session_set_aside_comes_in_when_it_is_back(tmp_path):
+    app = create_app(tmp_path, immediate=True, testing=True)
+    caller, jobs = Caller(app.test_client()), jobs_of(app)
+    song = jobs.library.create(Session(name="Song"))
+    arrival = jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 0.5))))
+    caller.post(f"/sessions/{song}/remove")
+    jobs.take_in(arrival.id)
+    assert jobs.arrivals.get(arrival.id).state == "waiting"
+    caller.post(f"/sessions/{song}/bring-back")
+    assert [part.name for part in jobs.library.head(song).document.parts] == ["A"]
+
+
 def tidy_dry(library):
     """What is left of files that nobody has named for less than a day stays."""
     stray = library.media.folder / f"{'0' * 32}.wav"

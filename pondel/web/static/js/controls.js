@@ -221,7 +221,10 @@ export function wire(root) {
     button.onclick = () => simple(button, button.getAttribute("aria-pressed") !== "true", () => reload());
   }
   for (const field of root.querySelectorAll("[data-text]")) {
-    field.onchange = () => simple(field, field.value, ({ words }) => words && (field.value = words));
+    field.onchange = () => simple(field, field.value, ({ words }) => {
+      if ("reload" in field.dataset) return reload();
+      if (words) field.value = words;
+    });
     field.addEventListener("keydown", (event) => event.key === "Enter" && field.blur());
   }
 }
