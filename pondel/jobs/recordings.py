@@ -11,11 +11,12 @@ import numpy as np
 import soundfile
 
 from pondel.core.audio import files
+from pondel.core.audio.media import FileReader
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadRecording, NotYet
 from pondel.core.made_by import made_by
 from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
-from pondel.core.measures.home import Home, home_of, usual_pitch_hz
+from pondel.core.measures.home import Home, home_of, median_pitch_hz, pitched_stretches
 from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
 from pondel.core.measures.spectrum import AverageSpectrum
@@ -162,8 +163,11 @@ class Recordings:
         onsets = hits_among(self._of(file, eager).onsets)
 
         def measure(path: Path) -> float | None:
-            samples, rate = soundfile.read(str(path), dtype="float32", always_2d=True)
-            return usual_pitch_hz(samples.mean(axis=1), rate, times_s(onsets))
+            rate, reader = soundfile.info(str(path)).samplerate, FileReader(path)
+            after = pitched_stretches(rate, times_s(onsets))
+            inside = ((first, min(frames, reader.frames - first)) for first, frames in after)
+            sounds = (reader.read(first, max(frames, 0)).mean(axis=1) for first, frames in inside)
+            return median_pitch_hz(sounds, rate)
 
         return self._kept("pitch", file, measure, eager)
 

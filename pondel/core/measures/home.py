@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 
 import numpy as np
@@ -76,8 +77,10 @@ def pitch_hz(samples: np.ndarray, rate: int) -> float | None:
     The highest peak of the autocorrelation, normalised by its own taper (Boersma 1993), and
     refined by a parabola through its neighbours.
     """
+    if samples.size < 3 * rate / PITCH_HIGH_HZ:
+        return None
     given = np.asarray(samples, np.float64) - np.mean(samples)
-    if given.size < 3 * rate / PITCH_HIGH_HZ or np.abs(given).max() < 1e-5:
+    if np.abs(given).max() < 1e-5:
         return None
     window = np.hanning(given.size)
     size = 1 << int(np.ceil(np.log2(2 * given.size)))
@@ -113,11 +116,20 @@ def usual_pitch_hz(
     mono: np.ndarray, rate: int, hits_s: np.ndarray, most_hits: int = 40
 ) -> float | None:
     """The median pitch after the hits, from 60 ms on; None when fewer than half have one."""
+    after = pitched_stretches(rate, hits_s, most_hits)
+    return median_pitch_hz((mono[first : first + frames] for first, frames in after), rate)
+
+
+def pitched_stretches(rate: int, hits_s: np.ndarray, most_hits: int = 40) -> list[tuple[int, int]]:
+    """Where the pitch after the hits is looked for: first frame and number of frames."""
     chosen = hits_s[:: max(1, len(hits_s) // most_hits)]
-    pitches = []
-    for hit in chosen:
-        first = round((hit + PITCH_FROM_S) * rate)
-        pitches.append(pitch_hz(mono[first : first + round(PITCH_FOR_S * rate)], rate))
+    frames = round(PITCH_FOR_S * rate)
+    return [(round((hit + PITCH_FROM_S) * rate), frames) for hit in chosen]
+
+
+def median_pitch_hz(stretches: Iterable[np.ndarray], rate: int) -> float | None:
+    """The median pitch of stretches, each float (frames,); None when fewer than half have one."""
+    pitches = [pitch_hz(stretch, rate) for stretch in stretches]
     known = [pitch for pitch in pitches if pitch is not None]
     return float(np.median(known)) if known and len(known) * 2 >= len(pitches) else None
 
