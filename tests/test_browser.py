@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 import numpy as np
 import pytest
 import soundfile
@@ -545,3 +547,54 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser, sheet):
         found = Axe().run(page)
         assert found.violations_count == 0, f"{path}\n{found.generate_report()}"
         page.context.close()
+
+
+def test_what_is_typed_while_files_come_in_is_not_lost(server, files, browser, monkeypatch):
+    address, jobs = server
+    session_id = jobs.library.create(Session(name="Arriving"))
+    measured, take = threading.Event(), jobs.desk.recordings.take
+    page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
+    page.set_input_files("#files", [files / "kick.wav"])
+    page.wait_for_selector('[aria-label="Name of Kick"]')
+
+    def wait_and_take(file):
+        assert measured.wait(30)
+        return take(file)
+
+    monkeypatch.setattr(jobs.desk.recordings, "take", wait_and_take)
+    page.set_input_files("#files", [files / "tuba.wav"])
+    page.wait_for_selector("text=1 file still to be read")
+    page.click('[aria-label="Name of Kick"]')
+    page.keyboard.press("Control+A")
+    page.keyboard.type("Great drum")
+    measured.set()
+    page.wait_for_selector("text=still to be read", state="detached", timeout=30_000)
+    assert len(jobs.library.head(session_id).document.parts) == 2
+    assert page.evaluate("document.activeElement.value") == "Great drum"
+    page.keyboard.press("Enter")
+    page.wait_for_selector('[aria-label="Name of Tuba"]')
+    until(page, "pondel.state.facts.parts.length === 2")
+    names = [part.name for part in jobs.library.head(session_id).document.parts]
+    assert names == ["Great drum", "Tuba"] and errors == []
+    page.context.close()
+
+
+def test_what_is_chosen_for_the_next_print_stays_while_one_is_printed(
+    server, song, browser, monkeypatch
+):
+    address, jobs = server
+    printed, print_to = threading.Event(), jobs.desk.print_to
+
+    def wait_and_print(*given, **more):
+        assert printed.wait(30)
+        return print_to(*given, **more)
+
+    monkeypatch.setattr(jobs.desk, "print_to", wait_and_print)
+    page, errors = open_page(browser, f"{address}/sessions/{song}/hand-off")
+    page.click("#print")
+    page.wait_for_selector("#prints progress")
+    page.select_option('select[name="format"]', "flac")
+    printed.set()
+    page.wait_for_selector("#prints >> text=1 file", timeout=30_000)
+    assert page.input_value('select[name="format"]') == "flac" and errors == []
+    page.context.close()

@@ -73,6 +73,7 @@ Move = Annotated[
 ]
 MOST_PARTS = 512
 MOST_MOVES = 40
+MOST_MOVES_IN_ALL = 4096
 MOST_SENDS = 64
 MOST_ZONES = 2048
 
@@ -212,6 +213,9 @@ class Session(Document):
 
     @model_validator(mode="after")
     def _ids_fit(self) -> Self:
+        moves = sum(len(part.moves) for part in self.parts)
+        if moves > MOST_MOVES_IN_ALL:
+            raise ValueError(f"a session holds at most {MOST_MOVES_IN_ALL} moves, not {moves}")
         _unlike("parts have the id", [part.id for part in self.parts])
         _unlike("sections have the id", [section.id for section in self.sections])
         _unlike("zones have the id", [zone.id for zone in self.zones])

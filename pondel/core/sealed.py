@@ -17,6 +17,7 @@ MAGIC = b"pondel1\n"
 HEAD = len(MAGIC) + 8
 SPAN = 1 << 20
 ALIGNED = 16
+LONGEST_LINE = 1 << 16
 
 
 def write(file: BinaryIO, arrays: dict[str, np.ndarray]) -> None:
@@ -47,29 +48,35 @@ def _write(file: BinaryIO, about: dict[str, list], arrays: Iterable[np.ndarray])
     file.write(zlib.crc32(length.to_bytes(8, "little"), checksum).to_bytes(8, "little"))
 
 
-def read(path: Path, *, mapped: bool = False) -> dict[str, np.ndarray] | None:
-    """The arrays of a file, None when it is not there or not as it was written.
+def read(path: Path) -> dict[str, np.ndarray] | None:
+    """The arrays of a file, None when it is not there or not as it was written."""
+    if not is_whole(path):
+        return None
+    return _arrays(np.fromfile(path, np.uint8))
 
-    With `mapped` the arrays are read from disk as they are used.
-    """
+
+def mapped(path: Path) -> dict[str, np.ndarray]:
+    """The arrays of a file that is whole, read from disk as they are used."""
+    return _arrays(np.memmap(path, np.uint8, "r"))
+
+
+def is_whole(path: Path) -> bool:
+    """Whether a file is there as it was written."""
     try:
-        body = np.memmap(path, np.uint8, "r") if mapped else np.fromfile(path, np.uint8)
-        return _arrays(body)
-    except (OSError, ValueError, KeyError, TypeError):
-        return None
-
-
-def _arrays(body: np.ndarray) -> dict[str, np.ndarray] | None:
-    head = body[:HEAD].tobytes()
-    if body.size <= HEAD or not head.startswith(MAGIC):
-        return None
-    checksum, length = 0, body.size - HEAD
-    for first in range(HEAD, body.size, SPAN):
-        checksum = zlib.crc32(body[first : first + SPAN].data, checksum)
+        with path.open("rb") as file:
+            head = file.read(HEAD)
+            checksum, length = 0, 0
+            while piece := file.read(SPAN):
+                checksum, length = zlib.crc32(piece, checksum), length + len(piece)
+    except OSError:
+        return False
     checksum = zlib.crc32(length.to_bytes(8, "little"), checksum)
-    if checksum.to_bytes(8, "little") != head[len(MAGIC) :]:
-        return None
-    end = HEAD + int(np.argmax(body[HEAD:] == ord("\n")))
+    return head == MAGIC + checksum.to_bytes(8, "little")
+
+
+def _arrays(body: np.ndarray) -> dict[str, np.ndarray]:
+    line = body[HEAD : HEAD + LONGEST_LINE]
+    end = HEAD + int(np.argmax(line == ord("\n")))
     at, found = end + 1, {}
     for name, (dtype, shape) in json.loads(body[HEAD:end].tobytes()).items():
         kind = np.dtype(dtype)

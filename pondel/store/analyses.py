@@ -31,7 +31,7 @@ class Analyses:
         self._folder = folder.place("analyses")
         self._max_bytes = max_bytes
         self._lock = threading.Lock()
-        self._open: dict[Path, tuple[tuple[int, int], np.ndarray]] = {}
+        self._whole: dict[Path, tuple[int, int]] = {}
 
     def _path(self, name: str) -> Path:
         return self._folder / f"{hashlib.sha256(name.encode()).hexdigest()[:32]}{SUFFIX}"
@@ -40,15 +40,16 @@ class Analyses:
         """Rows of float16 kept under a name, (rows, width), read from disk as they are used."""
         path = self._path(name)
         stamp = _stamp(path)
-        with self._lock:
-            seen, rows = self._open.get(path, (None, None))
-        if stamp is None or rows is None or seen != stamp:
-            rows = (self._read(path, mapped=True) or {}).get("rows")
-        if stamp is None or rows is None or rows.shape[1:] != (width,):
+        if stamp is None:
             return None
         with self._lock:
-            self._open[path] = stamp, rows
-        return rows
+            is_known = self._whole.get(path) == stamp
+        if not is_known and not self._is_whole(path):
+            return None
+        with self._lock:
+            self._whole[path] = stamp
+        rows = sealed.mapped(path)["rows"]
+        return rows if rows.shape[1:] == (width,) else None
 
     def keep_rows(self, name: str, pieces: Iterable[np.ndarray], width: int) -> None:
         """Write rows as they come; they appear under their name when all are there."""
@@ -56,18 +57,19 @@ class Analyses:
 
     def arrays(self, name: str) -> dict[str, np.ndarray] | None:
         """Named arrays kept together, or None."""
-        return self._read(self._path(name))
+        path = self._path(name)
+        return sealed.read(path) if _stamp(path) is not None and self._is_whole(path) else None
 
     def keep_arrays(self, name: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep named arrays together."""
         self._keep(self._path(name), lambda file: sealed.write(file, arrays))
 
-    def _read(self, path: Path, *, mapped: bool = False) -> dict[str, np.ndarray] | None:
-        found = sealed.read(path, mapped=mapped)
-        if found is None:
-            self._data.remove(path)
-            return None
-        return found
+    def _is_whole(self, path: Path) -> bool:
+        """Whether a file is as it was written; if not, it is thrown away."""
+        if sealed.is_whole(path):
+            return True
+        self._data.remove(path)
+        return False
 
     def _keep(self, path: Path, write: Callable[[BinaryIO], None]) -> None:
         with written_in(self._folder), self._data.scratch() as unfinished:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from typing import Any
 
 from flask import Flask, request
@@ -16,6 +17,7 @@ MOST_NODES = 400_000
 MOST_LETTERS = 20_000
 DEEPEST = 24
 MOST_DIGITS = 15
+WHOLE = re.compile(rf"-?[0-9]{{1,{MOST_DIGITS}}}")
 LARGEST = 1e12
 LARGEST_ID = 2**53
 
@@ -47,7 +49,7 @@ def register_addresses(app: Flask) -> None:
 def whole(name: str, *, low: int = 0, high: int = LARGEST_ID) -> int | None:
     """A whole number of the address or form; None when it is not there or is none."""
     text = request.values.get(name, "")
-    if not text.lstrip("-").isascii() or not text.lstrip("-").isdigit() or len(text) > MOST_DIGITS + 1:
+    if not WHOLE.fullmatch(text):
         return None
     value = int(text)
     return value if low <= value <= high else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from urllib.parse import quote
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
@@ -89,7 +90,8 @@ def archive(session_id: str):
     """The session with its audio, packed while it is sent."""
     document = head(session_id).document
     name = f"{safe_name(document.name)}.zip"
-    packed = stream_archive(library(), document)
-    response = Response(packed, mimetype="application/zip")
-    response.headers.set("Content-Disposition", "attachment", filename=name)
+    plain = name.encode("ascii", "ignore").decode().strip(" .") or "session.zip"
+    names = {"filename": plain, "filename*": f"UTF-8''{quote(name, safe='')}"}
+    response = Response(stream_archive(library(), document), mimetype="application/zip")
+    response.headers.set("Content-Disposition", "attachment", **names)
     return response

@@ -132,11 +132,13 @@ def test_a_download_leaves_no_copy_however_it_ends(tmp_path):
     app = create_app(tmp_path / "data", immediate=True)
     caller = Caller(app.test_client())
     library = jobs_of(app).library
-    song = library.create(Session(name="Song"))
+    song = library.create(Session(name="鼓 \u201cGröße\u201d"))
     caller.upload(
         song, ("a.wav", audio(sine(99, 3.0), subtype="FLOAT")), ("b.wav", audio(sine(70, 3.0)))
     )
     whole = caller.client.get(f"/sessions/{song}/archive.zip")
+    assert "filename*=UTF-8''%E9%BC%93%20" in whole.headers["Content-Disposition"]
+    whole.headers["Content-Disposition"].encode("latin-1")
     with zipfile.ZipFile(io.BytesIO(whole.data)) as archive:
         assert archive.testzip() is None
         assert sorted(archive.namelist()) == ["audio/a.wav", "audio/b.flac", "session.json"]

@@ -32,6 +32,9 @@ def returns(count: int, *, chained: bool = False) -> list[dict]:
     return rows
 
 
+MANY = [{"id": f"m{n}", "kind": "level"} for n in range(40)]
+
+
 def test_five_hundred_and_twelve_parts_work_and_one_more_is_refused(tmp_path):
     app = create_app(tmp_path, immediate=True)
     caller, jobs = Caller(app.test_client()), jobs_of(app)
@@ -175,6 +178,7 @@ def test_checks_grow_with_the_size_of_a_document_not_its_square():
             "40 at most",
         ),
         ({"parts": [{"id": "a", "name": "A", "file": "a", "hits": {"added_s": [1e300]}}]}, "36000"),
+        ({"parts": [{**row, "moves": MANY} for row in returns(128)]}, "4096 moves, not 5120"),
     ],
 )
 def test_documents_are_bounded(fields, words):

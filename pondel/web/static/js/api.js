@@ -76,6 +76,12 @@ export async function getJSON(url, signal = undefined) {
   }
 }
 
+/** A page of the application, as a document of its own. */
+export async function getPage(url) {
+  const response = await checked(await reach(url, {}));
+  return new DOMParser().parseFromString(await response.text(), "text/html");
+}
+
 export async function getFloats(url, signal = undefined) {
   const headers = { Accept: "application/json, application/octet-stream" };
   return new Float32Array(await (await checked(await reach(url, { signal, headers }))).arrayBuffer());

@@ -1,5 +1,6 @@
 // Puts the page together.
 import { say } from "./api.js";
+import * as again from "./again.js";
 import * as chain from "./chain.js";
 import * as controls from "./controls.js";
 import * as deck from "./deck.js";
@@ -24,6 +25,7 @@ const stage = $("stage");
 function wireStage() {
   controls.wire(stage);
   intake.wire(stage);
+  again.wire(stage);
   for (const form of stage.querySelectorAll("[data-soft-form]")) {
     form.onchange = () => go(`${form.action}?${new URLSearchParams(new FormData(form))}`);
     form.onsubmit = (event) => event.preventDefault();

@@ -1,7 +1,8 @@
 // Files on their way to the server, each with its own progress.
 import { upload } from "./api.js";
 import { state, tell } from "./state.js";
-import { relearn, reload } from "./stage.js";
+import { show } from "./again.js";
+import { relearn } from "./stage.js";
 
 const AT_ONCE = 2;
 const queue = [];
@@ -70,7 +71,8 @@ async function next() {
 /** Show what has arrived, keeping the messages of refused uploads. */
 async function refresh() {
   const refused = [...(document.getElementById("uploads")?.children ?? [])];
-  await reload();
+  const list = document.getElementById("arrivals");
+  if (list) await show(list);
   document.getElementById("uploads")?.append(...refused);
 }
 

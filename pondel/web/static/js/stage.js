@@ -2,7 +2,7 @@
 import { getJSON } from "./api.js";
 import { learn, state, tell } from "./state.js";
 
-const stage = document.getElementById("stage");
+export const stage = document.getElementById("stage");
 
 /** Go to a screen of the session; the deck goes on playing. */
 export async function go(url, { push = true } = {}) {

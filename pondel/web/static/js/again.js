@@ -1,0 +1,38 @@
+// Lists of work under way are asked for again until it is done, without disturbing who types meanwhile.
+import { getPage, say } from "./api.js";
+import { reload, stage } from "./stage.js";
+
+const AGAIN_MS = 700;
+
+/** Whether somebody is in the middle of typing or choosing something on the screen. */
+function isTyping() {
+  const field = document.activeElement;
+  if (!field || !stage.contains(field)) return false;
+  if (field.matches("select")) return true;
+  return field.matches("input:not([type=checkbox], [type=radio], [type=range], [type=file])") && field.value !== field.defaultValue;
+}
+
+const partsShown = () => stage.querySelectorAll(".intake-table tbody tr").length;
+
+function ask(list) {
+  setTimeout(() => show(list).catch((error) => say(error.message)), AGAIN_MS);
+}
+
+/** The list as it is now, the whole screen when parts have come in and nobody types. */
+export async function show(list) {
+  if (!list.isConnected) return;
+  const fresh = document.adoptNode((await getPage(location.href)).getElementById(list.id));
+  if (!list.isConnected) return;
+  const isBehind = "parts" in fresh.dataset && Number(fresh.dataset.parts) !== partsShown();
+  if (isBehind && !isTyping()) {
+    await reload();
+    return;
+  }
+  list.replaceWith(fresh);
+  window.htmx.process(fresh);
+  if (isBehind || "poll" in fresh.dataset) ask(fresh);
+}
+
+export function wire(root) {
+  for (const list of root.querySelectorAll("[data-poll]")) ask(list);
+}
