@@ -26,47 +26,53 @@ def file_hash(path: Path) -> str:
 
 
 class Seals:
-    """The seals of one library. Thread-safe."""
+    """The seals of one library. Thread-safe.
+
+    The lock is not held while the database is asked: who writes to it may look at seals meanwhile.
+    """
 
     def __init__(self, table: Any) -> None:
         self._table = table
-        self._whole: dict[str, Stamp] = {}
-        self._broken: dict[str, Stamp] = {}
+        self._known: dict[str, tuple[Stamp, bool]] = {}
         self._lock = threading.Lock()
 
     def check(self, path: Path, *, read_again: bool = False) -> None:
         """BadRecording when a file is missing or does not fit its name any more."""
+        try:
+            facts = path.stat()
+        except OSError as error:
+            raise BadRecording("the recording is missing on disk") from error
+        stamp = facts.st_size, facts.st_mtime_ns
         with self._lock:
-            try:
-                facts = path.stat()
-            except OSError as error:
-                raise BadRecording("the recording is missing on disk") from error
-            stamp = facts.st_size, facts.st_mtime_ns
-            if read_again or self._whole.get(path.name) != stamp:
-                self._look_again(path, stamp, read_again)
-
-    def _look_again(self, path: Path, stamp: Stamp, read_again: bool) -> None:
-        broken = self._broken.get(path.name) == stamp and not read_again
-        if not broken and not read_again:
-            row = self._table.get_or_none(file=path.name)
-            if row is not None and (row.bytes, row.mtime_ns) == stamp:
-                self._whole[path.name] = stamp
-                return
-        if broken or file_hash(path) != path.stem:
-            self._whole.pop(path.name, None)
-            self._broken[path.name] = stamp
+            known, is_whole = self._known.get(path.name, (None, False))
+        if read_again or known != stamp:
+            is_whole = self._look(path, stamp, read_again)
+        if not is_whole:
             raise BadRecording("the recording on disk was cut or changed since it was brought in")
-        self._keep(path, stamp)
+
+    def _look(self, path: Path, stamp: Stamp, read_again: bool) -> bool:
+        row = None if read_again else self._table.get_or_none(file=path.name)
+        if row is not None and (row.bytes, row.mtime_ns) == stamp:
+            self._remember(path, stamp, True)
+            return True
+        is_whole = file_hash(path) == path.stem
+        self._remember(path, stamp, is_whole)
+        if is_whole:
+            self._keep(path, stamp)
+        return is_whole
+
+    def _remember(self, path: Path, stamp: Stamp, is_whole: bool) -> None:
+        with self._lock:
+            self._known[path.name] = stamp, is_whole
 
     def put(self, path: Path) -> None:
         """Seal a file that was just named after its bytes."""
         facts = path.stat()
-        with self._lock:
-            self._keep(path, (facts.st_size, facts.st_mtime_ns))
+        stamp = facts.st_size, facts.st_mtime_ns
+        self._remember(path, stamp, True)
+        self._keep(path, stamp)
 
     def _keep(self, path: Path, stamp: Stamp) -> None:
-        self._broken.pop(path.name, None)
-        self._whole[path.name] = stamp
         row = self._table.insert(file=path.name, bytes=stamp[0], mtime_ns=stamp[1])
         try:
             row.on_conflict_replace().execute()

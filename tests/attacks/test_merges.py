@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import io
+import threading
 
 import pytest
 from conftest import session_of, sine
-from web_tools import Caller, audio, jobs_of
+from web_tools import Caller, audio, jobs_of, until
 
 from pondel.core import edits
 from pondel.core.document import Session
@@ -119,6 +120,24 @@ def test_an_arrival_comes_in_while_a_page_edits(library):
     assert document.part("a").fader_db == -7 and document.has_part("b")
     with pytest.raises(StaleEdit):
         library.edit(song, seen.id, edits.set_part(seen.document, "a", "fader_db", -8))
+
+
+def test_an_edit_that_looks_at_recordings_does_not_wait_for_one_that_comes_in(library, tmp_path):
+    """The edit holds the database, the arrival is about to note its seal: neither waits for ever."""
+    song = library.create(session_of({"id": "a", "file": "media/x.wav"}))
+    recording = tmp_path / f"{'0' * 32}.wav"
+    recording.write_bytes(b"x")
+    sealing = threading.Thread(target=library.media._seals.put, args=(recording,))
+    looked = []
+
+    def look(revision):
+        sealing.start()
+        until(lambda: library.media._seals._known)
+        looked.append(library.media.faults(revision.document))
+
+    library.edit(song, None, edits.set_part(library.head(song).document, "a", "pan", 0.5), prepare=look)
+    sealing.join(10)
+    assert not sealing.is_alive() and list(looked[0]) == ["a"]
 
 
 def test_a_removed_session_can_be_brought_back_until_the_folder_is_tidied(tmp_path):
