@@ -11,6 +11,7 @@ from web_tools import RATE, Caller, audio, jobs_of, until
 
 from pondel.core.document import Session
 from pondel.core.errors import PondelError
+from pondel.jobs.tasks import Measuring
 from pondel.web import create_app, security
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
@@ -293,10 +294,25 @@ def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_
     jobs.desk.recordings._whole.clear()
     first = caller.client.get(f"/sessions/{session_id}/intake")
     assert first.status_code == 503 and "Measuring the recordings" in first.text
-    asked = caller.client.get(f"/sessions/{session_id}/facts", headers={"Accept": "application/json"})
-    assert asked.status_code in (200, 503)
     swap = {"HX-Request": "true", "X-CSRFToken": caller.token}
     soft = caller.client.get(f"/sessions/{session_id}/moves", headers=swap)
     assert soft.headers.get("HX-Refresh") == "true" or soft.status_code == 200
     until(lambda: caller.client.get(f"/sessions/{session_id}/intake").status_code == 200)
+    assert not jobs.desk.recordings.missing(jobs.library.head(session_id).document)
     jobs.stop()
+
+
+@pytest.mark.parametrize("what", ["recording", "stereo", "pitch"])
+def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
+    library, recordings = jobs_of(app).library, jobs_of(app).desk.recordings
+    measure = jobs_of(app).measure
+    jobs_of(app).measure = lambda _: Measuring(1, 2)
+    library.tables.Measure.delete().where(library.tables.Measure.key.startswith(what)).execute()
+    recordings._known.clear()
+    recordings._whole.clear()
+    for screen in SCREENS:
+        answer = caller.client.get(f"/sessions/{song}/{screen}")
+        assert answer.status_code == 503 and "of <span" in answer.text, screen
+    jobs_of(app).measure = measure
+    caller.client.get(f"/sessions/{song}/lanes")
+    assert caller.client.get(f"/sessions/{song}/lanes").status_code == 200

@@ -181,7 +181,7 @@ def _import(library: Library, path: Path) -> str:
 
 def long_files(folder: Path) -> str:
     """A recording and a print of more than 4 GiB, for real."""
-    frames = round((1 << 32) / 8 * 1.01) if SIZE >= 1 else round((1 << 28) / 8)
+    frames = round((1 << 32) / 8 * 1.01)
     source, target = folder / "long.flac", folder / "long.wav"
     block = np.random.default_rng(1).normal(0, 0.01, (1 << 20, 2)).astype("f4")
     written = 0

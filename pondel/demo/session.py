@@ -42,6 +42,6 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
     )
     say("measuring who hides whom")
     for part in document.parts:
-        desk.recording(part.file or "")
+        desk.recordings.take(part.file or "")
     desk.analysis.whole_table(document)
     return library.create(document, rate_known=True)

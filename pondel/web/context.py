@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from flask import current_app, request
 
 from pondel.core.document import Part, Session
-from pondel.core.errors import BadDocument, NotFound
+from pondel.core.errors import BadDocument, NotFound, NotYet
 from pondel.jobs.desk import Desk
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library, Revision
@@ -37,6 +37,15 @@ def desk() -> Desk:
 def head(session_id: str) -> Revision:
     """The session's present state; NotFound becomes a 404 page."""
     return library().head(session_id)
+
+
+def opened(session_id: str) -> Revision:
+    """The present state of a session whose screen is opened; NotYet until all of it is measured."""
+    revision = head(session_id)
+    if desk().recordings.missing(revision.document):
+        raise NotYet("the recordings are being measured: a moment")
+    library().touch(session_id)
+    return revision
 
 
 def asked_revision(session_id: str) -> Revision:

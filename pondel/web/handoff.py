@@ -16,7 +16,7 @@ from pondel.jobs.archives import SESSION_FILE, stream_archive
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
 from pondel.web import asked
-from pondel.web.context import head, jobs, library, song_facts
+from pondel.web.context import head, jobs, library, opened, song_facts
 from pondel.web.ink import inked
 
 blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
@@ -25,8 +25,7 @@ blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
 @blueprint.get("/hand-off")
 def show(session_id: str):
     """The screen."""
-    library().touch(session_id)
-    revision = head(session_id)
+    revision = opened(session_id)
     return render_template(
         "handoff.html",
         stage="hand-off",

@@ -19,7 +19,7 @@ from pondel.core.units import parse
 from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
-from pondel.web.context import asked_revision, desk, head, jobs, library, song_facts
+from pondel.web.context import asked_revision, desk, head, jobs, library, opened, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
@@ -83,8 +83,7 @@ def asked_order(found: list[Row]) -> tuple[list[Row], str, bool]:
 @blueprint.get("/intake")
 def show(session_id: str):
     """The screen."""
-    library().touch(session_id)
-    revision = head(session_id)
+    revision = opened(session_id)
     document = revision.document
     found = rows(document)
     ordered, by, down = asked_order(found)

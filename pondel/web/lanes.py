@@ -28,8 +28,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
-    head,
-    library,
+    opened,
     song_facts,
     take_turn,
 )
@@ -51,8 +50,7 @@ MOST_HITS_SUMMED = 60
 @blueprint.get("/lanes")
 def show(session_id: str):
     """The screen; what is measured comes by itself."""
-    library().touch(session_id)
-    revision = head(session_id)
+    revision = opened(session_id)
     document = revision.document
     pair = asked_pair(document)
     asked = "leader" in request.args

@@ -27,8 +27,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
-    head,
-    library,
+    opened,
     song_facts,
     take_turn,
 )
@@ -58,8 +57,7 @@ def chosen_pair(document: Session) -> Pair | None:
 @blueprint.get("/moves")
 def show(session_id: str):
     """The screen."""
-    library().touch(session_id)
-    revision = head(session_id)
+    revision = opened(session_id)
     document = revision.document
     pair = chosen_pair(document)
     move = _chosen_move(pair)

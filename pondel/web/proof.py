@@ -19,8 +19,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
-    head,
-    library,
+    opened,
     song_facts,
     take_turn,
 )
@@ -87,8 +86,7 @@ def mix_levels(document: Session, stretch: Stretch) -> list[tuple[str, Any]]:
 @blueprint.get("/proof")
 def show(session_id: str):
     """The screen; its figures come by themselves."""
-    library().touch(session_id)
-    revision = head(session_id)
+    revision = opened(session_id)
     document = revision.document
     return render_template(
         "proof.html",
