@@ -282,3 +282,11 @@ def test_many_files_are_stopped_together(tmp_path):
     caller.post(f"/sessions/{session_id}/arrivals/stop")
     assert "still to be read" not in get(caller, session_id, "intake").text
     assert not unfinished(jobs_of(app).library)
+
+
+def test_opening_lanes_adds_nothing_up(app, caller, song, monkeypatch):
+    monkeypatch.setattr(
+        jobs_of(app).desk.analysis, "_make_table", lambda *_: pytest.fail("it was made")
+    )
+    caller.edit(song, op="set part", part="tuba", field="fader_db", value=-3)
+    assert get(caller, song, "lanes").status_code == 200

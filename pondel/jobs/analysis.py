@@ -146,6 +146,17 @@ class Analysis:
                 self._tables[key] = table
         return table
 
+    def known_table(self, document: Session) -> HiddenTable | None:
+        """The table if it was made before, else None: nothing is added up for it."""
+        sources = self._sources(document)
+        key = self._key(document, sources)
+        with self._lock:
+            found = self._tables.get(key)
+        if found is not None:
+            return found
+        kept = self._files.arrays(key)
+        return None if kept is None else HiddenTable(list(sources), **kept)
+
     def _keep_table(self, key: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep a table on disk if there is room; it is told all the same if there is none."""
         try:

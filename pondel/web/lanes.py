@@ -54,7 +54,7 @@ def show(session_id: str):
     document = revision.document
     pair = asked_pair(document)
     asked = "leader" in request.args
-    if pair and not asked and desk().analysis.is_ready(document):
+    if pair and not asked:
         pair = _worst_pair(document) or pair
     return render_template(
         "lanes.html",
@@ -71,7 +71,8 @@ def show(session_id: str):
 
 
 def _worst_pair(document: Session) -> Pair | None:
-    table = desk().analysis.table(document)
+    """The pair that fights worst, as far as the whole song is known already."""
+    table = desk().analysis.known_table(document)
     fights = ranked(document, table) if table else []
     if not fights:
         return None
