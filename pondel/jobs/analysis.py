@@ -140,11 +140,7 @@ class Analysis:
             if kept is None:
                 return None
             self._keep_table(key, kept)
-        table = HiddenTable(list(sources), **kept)
-        if table.nbytes() <= TABLE_BYTES:
-            with self._lock:
-                self._tables[key] = table
-        return table
+        return self._hold(key, HiddenTable(list(sources), **kept))
 
     def known_table(self, document: Session) -> HiddenTable | None:
         """The table if it was made before, else None: nothing is added up for it."""
@@ -155,7 +151,13 @@ class Analysis:
         if found is not None:
             return found
         kept = self._files.arrays(key)
-        return None if kept is None else HiddenTable(list(sources), **kept)
+        return None if kept is None else self._hold(key, HiddenTable(list(sources), **kept))
+
+    def _hold(self, key: str, table: HiddenTable) -> HiddenTable:
+        if table.nbytes() <= TABLE_BYTES:
+            with self._lock:
+                self._tables[key] = table
+        return table
 
     def _keep_table(self, key: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep a table on disk if there is room; it is told all the same if there is none."""
@@ -165,9 +167,8 @@ class Analysis:
             log.warning("a table was not kept: %s", error)
 
     def is_ready(self, document: Session) -> bool:
-        """Whether the table can be had without rendering anything."""
-        sources = self._sources(document)
-        return self._key(document, sources) in self._tables or not self.missing(document)
+        """Whether the table can be had without rendering, or adding up, anything."""
+        return self.known_table(document) is not None
 
     def losses(
         self, document: Session, hidden: str, by: str, places: np.ndarray | slice = slice(None)

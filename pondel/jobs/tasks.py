@@ -96,6 +96,7 @@ class Jobs:
             "measure", self._measure_now, self._not_measured, self._hungry_measure
         )
         self._listening: dict[str, Listening] = {}
+        self._asked: dict[str, Session] = {}
         self._measuring: dict[str, Measuring] = {}
         self._outlining: set[str] = set()
         self._failures: dict[str, str] = {}
@@ -298,12 +299,13 @@ class Jobs:
             if session_id in self._failures:
                 raise PondelError(self._failures.pop(session_id))
             found = self._listening[session_id] = Listening(0, len(document.parts), None)
+            self._asked[session_id] = document
         self._enqueue(self._analyse, session_id, self._hungry_song)
         return None if self.desk.analysis.is_ready(document) else found
 
     def _analyse_now(self, session_id: str) -> None:
         analysis = self.desk.analysis
-        document = self.library.head(session_id).document
+        document = self._asked.pop(session_id, None) or self.library.head(session_id).document
         missing = analysis.missing(document)
         begun = time.monotonic()
 
