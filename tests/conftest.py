@@ -38,6 +38,9 @@ def session_of(*parts: dict, **fields) -> Session:
     return parse_session({"name": "Test", "parts": whole, **fields})
 
 
+NO_MEDIA = ArrayMedia({})
+
+
 def unfinished(library: Library) -> list[Path]:
     """The files that lie in `incoming/`: uploads, and work that is under way."""
     found = library.media.incoming.rglob("*")

@@ -7,13 +7,24 @@ from conftest import RATE
 from scipy.fft import rfft, rfftfreq
 
 from pondel.core.moves import kind_of
+from pondel.core.moves.base import Place
+
+HITS_S = tuple(np.arange(0.1, 4.0, 0.5))
 
 
-def at_work(move, rate: int = RATE, channels: int = 2, trace=None, frame: int = 0, bpm: float = 120):
+def at_work(
+    move,
+    rate: int = RATE,
+    channels: int = 2,
+    trace=None,
+    frame: int = 0,
+    bpm: float = 120,
+    hits_s=HITS_S,
+):
     """A processor, told where it begins."""
     processor = kind_of(move.kind).make(move, rate, channels, trace)
     if hasattr(processor, "start_at"):
-        processor.start_at(frame, bpm)
+        processor.start_at(Place(frame, bpm, np.array(hits_s, np.float64)))
     return processor
 
 

@@ -95,7 +95,7 @@ def test_every_proposal_is_a_valid_move_with_reasons(kind):
     ):
         for low, high in ((40.0, 120.0), (1600.0, 3300.0), (30.0, 18000.0)):
             found = proposals.PROPOSE[kind](fight_of("pad", key, times, low, high))
-            needed = {"tied_part": "x", "tied_move": "y"} if kind == "complementary eq" else {}
+            needed = {"tied_to": {"part": "x", "move": "y"}} if kind == "complementary eq" else {}
             kind_of(kind).params(id="m", **needed, **found.settings)
             assert found.settings["kind"] == kind
             assert found.reasons or kind in ("level", "width")

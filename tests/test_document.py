@@ -18,7 +18,7 @@ from pondel.core.moves import KINDS
 from pondel.core.moves.controls import controls_of, lists_of
 
 EXAMPLE = {
-    "pondel": 1,
+    "pondel": 2,
     "name": "Lantern Parade",
     "rate": 48000,
     "tempo_bpm": 104.0,
@@ -109,7 +109,8 @@ def broken(path: list, value) -> dict:
         (["sections", 0, "end_s"], 0.0, r"ends before it starts"),
         (["zones", 0, "high_hz"], 20.0, r"above its low edge"),
         (["rate"], 8000, r"rate.*44100"),
-        (["pondel"], 2, r"pondel"),
+        (["pondel"], 3, r"pondel.*newer"),
+        (["pondel"], 0, r"pondel"),
     ],
 )
 def test_a_broken_document_is_refused_with_field_and_range(path, value, message):

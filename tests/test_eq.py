@@ -16,6 +16,7 @@ from pondel.core.moves.complementary_eq import ComplementaryEq, TiedBand, gain_d
 from pondel.core.moves.eq import Eq, EqBand, response_db
 from pondel.core.moves.level import Level
 from pondel.core.moves.width import Width
+from pondel.core.refs import TieRef
 
 HZ = np.geomspace(15, 18000, 500)
 
@@ -176,19 +177,22 @@ def test_polarity_and_rotation_keep_the_level():
     assert abs(np.corrcoef(rotated, plain)[0, 1]) < 0.02
 
 
+TIE = TieRef(part="x", move="y")
+
+
 @pytest.mark.parametrize("share", [0.0, 0.3, 0.5, 1.0])
 def test_what_one_part_gains_the_other_gives(share):
     bands = [TiedBand(hz=400, q=1.5, difference_db=6, share=share), TiedBand(hz=3000, difference_db=-4)]
     found = {}
     for side in ("gains", "gives"):
-        move = ComplementaryEq(id="c", side=side, tied_part="x", tied_move="y", bands=bands)
+        move = ComplementaryEq(id="c", side=side, tied_to=TIE, bands=bands)
         hz, found[side] = pulse_response_db(move)
     at = int(np.argmin(np.abs(hz - 400)))
     lone = [band for band in bands if band.hz == 400]
     assert gain_db(lone[0], "gains") == pytest.approx(6 * share)
     alone = {}
     for side in ("gains", "gives"):
-        move = ComplementaryEq(id="c", side=side, tied_part="x", tied_move="y", bands=lone)
+        move = ComplementaryEq(id="c", side=side, tied_to=TIE, bands=lone)
         _, alone[side] = pulse_response_db(move)
     assert alone["gains"][at] - alone["gives"][at] == pytest.approx(6, abs=0.01)
     if share == 0.5:
@@ -198,7 +202,7 @@ def test_what_one_part_gains_the_other_gives(share):
 
 def test_a_dynamic_side_moves_only_while_the_other_part_sounds():
     band = TiedBand(hz=500, q=1, difference_db=12, share=0, dynamic="gives", full_at_db=-20)
-    move = ComplementaryEq(id="c", side="gives", tied_part="x", tied_move="y", bands=[band])
+    move = ComplementaryEq(id="c", side="gives", tied_to=TIE, bands=[band])
     part = sine(500, 3, -20)
     other = np.concatenate([np.zeros((RATE, 1)), sine(500, 1, -10), np.zeros((RATE, 1))]).astype("f4")
     out = run(move, part, other)

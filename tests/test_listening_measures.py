@@ -8,8 +8,9 @@ from conftest import RATE, sine
 from scipy.signal import butter, sosfilt
 
 from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
+from pondel.core.engine.hits import corrected
 from pondel.core.measures import tempo
-from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
+from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.spectrum import average_spectrum

@@ -7,7 +7,7 @@ import pytest
 from conftest import RATE, hits, session_of, sine
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from moves_tools import at_work, noise
+from moves_tools import HITS_S, at_work, noise
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
@@ -17,7 +17,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.moves import KINDS, kind_of
 from pondel.core.moves.controls import controls_of, lists_of
 
-NEEDED = {"complementary eq": {"tied_part": "other", "tied_move": "m"}}
+NEEDED = {"complementary eq": {"tied_to": {"part": "other", "move": "m"}}}
 
 
 def example(kind: str, random: np.random.Generator | None = None) -> dict:
@@ -28,8 +28,8 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
         "width": {"width": 1.4, "mono_below_hz": 120},
         "alignment": {"nudge_ms": -0.37},
         "spectral duck": {"sensitivity_db": -60, "low_hz": 60},
-        "drawn duck": {"hits_s": [0.1, 0.6, 1.1, 1.6, 2.1, 2.6, 3.1, 3.6], "length_ms": 200},
-        "tail trim": {"hits_s": [0.1, 0.6, 1.1, 1.6, 2.1, 2.6, 3.1, 3.6], "end_ms": 200},
+        "drawn duck": {"hits_of": "key", "length_ms": 200},
+        "tail trim": {"hits_of": "key", "end_ms": 200},
         "multiband": {"crossovers_hz": [100, 900], "bands": [{}, {"on": False}, {"threshold_db": -40}]},
         "dynamic eq": {"bands": [{"hz": 70, "threshold_db": -50}]},
         "gate": {"threshold_db": -25, "range_db": 20},
@@ -52,7 +52,7 @@ def other_for(settings: dict) -> dict:
     """The part a move may be tied to, with the other side of a complementary EQ."""
     moves = []
     if settings["kind"] == "complementary eq":
-        mirrored = {**settings, "side": "gains", "tied_part": "part", "tied_move": "m"}
+        mirrored = {**settings, "side": "gains", "tied_to": {"part": "part", "move": "m"}}
         moves = [{**mirrored, "sections": []}]
     return {"id": "other", "file": "part", "moves": moves}
 
@@ -136,7 +136,8 @@ def test_random_settings_give_finite_sound_in_any_blocks(kind, seed):
 def test_a_region_equals_the_slice_of_the_whole(kind):
     other = other_for(example(kind))
     session = session_of({"id": "key"}, {"id": "part", "moves": [example(kind)]}, other)
-    media = ArrayMedia({"key": hits(4), "part": noise(4, 0.3), "other": noise(4, 0.3)})
+    sounds = {"key": hits(4), "part": noise(4, 0.3), "other": noise(4, 0.3)}
+    media = ArrayMedia(sounds, {"key": list(HITS_S)})
     whole = render.region(session, media, ("part", "before fader"), 0, 4 * RATE)
     start, frames = round(2.345 * RATE), RATE // 2
     part = render.region(session, media, ("part", "before fader"), start, frames)
@@ -155,7 +156,7 @@ def test_a_move_limited_to_a_section_leaves_the_rest_alone(kind):
     sections = [{"id": "b", "name": "B", "start_s": 1.0, "end_s": 2.0}]
     session = session_of({"id": "key"}, {"id": "part", "moves": [move]}, other, sections=sections)
     sound = noise(3, 0.3)
-    media = ArrayMedia({"key": hits(3), "part": sound})
+    media = ArrayMedia({"key": hits(3), "part": sound}, {"key": list(HITS_S)})
     out = render.region(session, media, ("part", "before fader"), 0, 3 * RATE)
     assert np.abs(out[: RATE - 1] - sound[: RATE - 1]).max() < 1e-6
     late = round(2.02 * RATE)

@@ -14,6 +14,7 @@ from web_tools import RATE, Caller, audio, jobs_of
 
 from pondel.core.document import Session
 from pondel.core.moves import KINDS
+from pondel.core.moves.base import TRACE_RATE
 from pondel.web import create_app
 
 LOOP = "start_s=0&end_s=6&leader=kick&yielder=tuba"
@@ -162,12 +163,21 @@ def test_right_of_way_lays_the_usual_move_on_who_gives_way(app, caller, song):
     assert caller.edit(song, op="right of way", zone="nowhere").status_code == 400
 
 
+def ducks(app, song):
+    """How far the first move of the tuba lowers it over a second, 200 points."""
+    chunked = jobs_of(app).desk.now(head(app, song))
+    move = head(app, song).part("tuba").moves[0].id
+    return chunked.reductions("tuba", 0, RATE)[move].high
+
+
 def test_a_drawn_duck_follows_corrected_hits(app, caller, song):
     caller.edit(song, op="give way", part="tuba", leader="kick", kind="drawn duck")
-    assert len(head(app, song).part("tuba").moves[0].hits_s) == 12
-    caller.edit(song, op="toggle hit", part="kick", at_s=0.35)
-    assert len(head(app, song).part("tuba").moves[0].hits_s) == 13
     move = head(app, song).part("tuba").moves[0].id
+    before = ducks(app, song)
+    caller.edit(song, op="toggle hit", part="kick", at_s=0.35)
+    after = ducks(app, song)
+    assert before[round(0.4 * TRACE_RATE)] == 0 and after[round(0.4 * TRACE_RATE)] > 1
+    assert after[round(0.15 * TRACE_RATE)] == before[round(0.15 * TRACE_RATE)] > 1
     caller.edit(song, op="set move", part="tuba", move=move, field="hits_of", value="tuba")
     assert head(app, song).part("tuba").moves[0].hits_of == "tuba"
     bad = caller.edit(song, op="set move", part="tuba", move=move, field="hits_of", value="gone")

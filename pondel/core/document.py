@@ -14,13 +14,13 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import BeforeValidator, Field, TypeAdapter, ValidationError, model_validator
 
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.model import Model
 from pondel.core.moves import KINDS
 from pondel.core.moves.alignment import Alignment
 from pondel.core.moves.base import (
     ID_FORM,
     LONGEST_S,
     MOST_SECTIONS,
-    Document,
     Seconds,
     Tap,
     choice,
@@ -37,6 +37,8 @@ from pondel.core.moves.multiband import Multiband
 from pondel.core.moves.spectral_duck import SpectralDuck
 from pondel.core.moves.tail_trim import TailTrim
 from pondel.core.moves.width import Width
+from pondel.core.refs import PartRef, SectionRef
+from pondel.core.versions import VERSION, brought_up
 
 Role = Literal[
     "kick",
@@ -89,7 +91,7 @@ Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=ID_FORM)]
 Name = Annotated[str, BeforeValidator(_printable), Field(min_length=1, max_length=80)]
 
 
-class Section(Document):
+class Section(Model):
     """A named stretch of the song."""
 
     id: Identifier
@@ -104,15 +106,15 @@ class Section(Document):
         return self
 
 
-class Send(Document):
+class Send(Model):
     """A copy of a part fed to a return."""
 
-    to: Identifier
+    to: PartRef
     level_db: float = Field(0.0, ge=-90, le=24)
     tap: Tap = "after fader"
 
 
-class HitSettings(Document):
+class HitSettings(Model):
     """How a part's hits are found, and what was corrected by hand.
 
     Times are seconds from the start of the recording. With `midi_s` the hits are those of a MIDI
@@ -134,7 +136,7 @@ class HitSettings(Document):
     midi_s: list[Seconds] | None = Field(None, max_length=100_000)
 
 
-class Part(Document):
+class Part(Model):
     """One recording in the session, or a return fed by sends."""
 
     id: Identifier
@@ -165,7 +167,7 @@ class Part(Document):
     )
     mute: bool = choice("Mute", default=False, help="Out of the mix and of keys after the fader.")
     silent_key: bool = choice("Silent key", default=False, help="Heard only by keys, never in the mix.")
-    group: Identifier | None = Field(
+    group: PartRef | None = Field(
         None, description="The return that this part feeds instead of the mix, after its fader."
     )
     hits: HitSettings = Field(default_factory=HitSettings)
@@ -179,15 +181,15 @@ class Part(Document):
         return self
 
 
-class Zone(Document):
+class Zone(Model):
     """A frequency range in which parts fight, and who keeps it."""
 
     id: Identifier
     low_hz: float = Field(ge=10, le=24000)
     high_hz: float = Field(ge=10, le=24000)
-    leads: Identifier
-    gives_way: list[Identifier] = Field(default_factory=list, max_length=MOST_PARTS)
-    sections: list[Identifier] = Field(default_factory=list, max_length=MOST_SECTIONS)
+    leads: PartRef
+    gives_way: list[PartRef] = Field(default_factory=list, max_length=MOST_PARTS)
+    sections: list[SectionRef] = Field(default_factory=list, max_length=MOST_SECTIONS)
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:
@@ -196,10 +198,10 @@ class Zone(Document):
         return self
 
 
-class Session(Document):
+class Session(Model):
     """One song being worked on."""
 
-    pondel: Literal[1] = 1
+    pondel: Literal[2] = Field(VERSION, description="Version of this form of document.")
     name: Name
     rate: int = Field(48000, ge=44100, le=192000)
     tempo_bpm: float = number(
@@ -223,7 +225,7 @@ class Session(Document):
         for part in self.parts:
             _unlike(f"moves of {part.name!r} have the id", [move.id for move in part.moves])
             for move in part.moves:
-                if isinstance(move, ComplementaryEq):
+                if isinstance(move, ComplementaryEq) and not move.lost:
                     self._is_tied(part, move)
             fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
             for target in fed:
@@ -235,11 +237,12 @@ class Session(Document):
 
     def _is_tied(self, part: Part, move: ComplementaryEq) -> None:
         """Both sides of a complementary EQ name each other and have the same bands."""
-        moves = self.part(move.tied_part).moves if self.has_part(move.tied_part) else []
-        other = next((m for m in moves if m.id == move.tied_move), None)
+        tie = move.tied_to
+        moves = self.part(tie.part).moves if self.has_part(tie.part) else []
+        other = next((m for m in moves if m.id == tie.move), None)
         if (
             not isinstance(other, ComplementaryEq)
-            or (other.tied_part, other.tied_move) != (part.id, move.id)
+            or (other.tied_to.part, other.tied_to.move) != (part.id, move.id)
             or other.side == move.side
             or other.bands != move.bands
         ):
@@ -294,7 +297,7 @@ def parse_session(data: Any) -> Session:
     try:
         if isinstance(data, str | bytes):
             data = json.loads(data)
-        return Session.model_validate(data)
+        return Session.model_validate(brought_up(data).document)
     except RecursionError as error:
         raise BadDocument("the document is nested too deeply") from error
     except ValidationError as error:

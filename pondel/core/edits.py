@@ -8,6 +8,7 @@ from typing import Any
 
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.errors import BadDocument
+from pondel.core.losses import without
 from pondel.core.moves.controls import parse_control
 
 Edit = tuple[str, Callable[[Session], Session]]
@@ -88,19 +89,6 @@ def add_part(part: Part) -> Edit:
 
 
 def remove_part(session: Session, part_id: str) -> Edit:
-    """Take a part out; keys that listened to it stay and hear nothing.
-
-    Sends to it go, and so do the other sides of its complementary EQs.
-    """
-
-    def apply(session: Session) -> Session:
-        session.part(part_id)
-        data = to_json(session)
-        data["parts"] = [part for part in data["parts"] if part["id"] != part_id]
-        for part in data["parts"]:
-            part["moves"] = [m for m in part["moves"] if m.get("tied_part") != part_id]
-            part["sends"] = [send for send in part["sends"] if send["to"] != part_id]
-            part["group"] = None if part["group"] == part_id else part["group"]
-        return parse_session(data)
-
-    return f"Take out {session.part(part_id).name}", apply
+    """Take a part out; what pointed at it is switched off and says so."""
+    label = f"Take out {session.part(part_id).name}"
+    return label, lambda document: without(document, parts={part_id})[0]

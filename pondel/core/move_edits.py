@@ -15,12 +15,14 @@ from pydantic import BaseModel
 from pondel.core.document import Session, move_of, parse_session, to_json
 from pondel.core.edits import Edit, fresh_id
 from pondel.core.errors import BadDocument
+from pondel.core.losses import dangling
 from pondel.core.moves import kind_of
 from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of, lists_of, parse_control
+from pondel.core.refs import Mapping, rebind, references
 
 Json = dict[str, Any]
-FIXED = ("id", "kind", "key", "side", "tied_part", "tied_move")
+FIXED = ("id", "kind", "key", "side", "tied_to", "lost")
 
 
 def _chain(data: Json, part_id: str) -> list[Json]:
@@ -43,19 +45,31 @@ def _on_move(
     """Change a move's JSON, and alike that of the other side of a complementary EQ."""
 
     def apply(session: Session) -> Session:
-        move_of(session.part(part_id), move_id)
+        was_on = move_of(session.part(part_id), move_id).on
 
         def both(data: Json) -> None:
             move = _find(data, part_id, move_id)
             change(move)
-            if move["kind"] == "complementary eq":
-                other = _find(data, move["tied_part"], move["tied_move"])
+            if move["kind"] == "complementary eq" and not move["lost"]:
+                other = _find(data, move["tied_to"]["part"], move["tied_to"]["move"])
                 other["bands"] = deepcopy(move["bands"])
                 other["on"] = move["on"]
 
-        return _changed(session, both)
+        return _mended(_changed(session, both), part_id, move_id, was_on)
 
     return apply
+
+
+def _mended(session: Session, part_id: str, move_id: str, was_on: bool) -> Session:
+    """A move that lost what it pointed at works again once it points at nothing that is gone."""
+    move = move_of(session.part(part_id), move_id)
+    if not move.lost:
+        return session
+    if not dangling(session, move):
+        return _changed(session, lambda data: _find(data, part_id, move_id).update(lost="", on=True))
+    if move.on and not was_on:
+        raise BadDocument(f"{move.lost} Choose what takes its place first")
+    return session
 
 
 def _free_id(moves: list[Json]) -> str:
@@ -91,8 +105,7 @@ def add_tied(session: Session, gains: str, gives: str, bands: list[Json] | None 
                 "id": ids[part],
                 "kind": "complementary eq",
                 "side": side,
-                "tied_part": other,
-                "tied_move": ids[other],
+                "tied_to": {"part": other, "move": ids[other]},
                 "key": {"source": other, "tap": "source"},
             }
             chains[part].append({**move, **({"bands": deepcopy(bands)} if bands else {})})
@@ -109,11 +122,11 @@ def remove_move(session: Session, part_id: str, move_id: str, *, both_sides: boo
     move = move_of(part, move_id)
     title = kind_of(move.kind).title.lower()
     gone = [(part_id, move_id)]
-    if move.kind == "complementary eq":
+    if move.kind == "complementary eq" and not move.lost:
         if not both_sides:
-            other = session.part(move.tied_part).name
+            other = session.part(move.tied_to.part).name
             raise BadDocument(f"this side is tied to {other}: remove both sides, or neither")
-        gone.append((move.tied_part, move.tied_move))
+        gone.append((move.tied_to.part, move.tied_to.move))
 
     def change(data: Json) -> None:
         for one_part, one_move in gone:
@@ -290,6 +303,11 @@ def duplicate_move(session: Session, part_id: str, move_id: str) -> Edit:
     return f"{part.name}: duplicate a move", lambda session: _changed(session, change)
 
 
+def heard_by(move: Any) -> set[str]:
+    """The parts that a move listens to, or whose hits it follows."""
+    return {one for at, one in references(move) if at != "section"}
+
+
 def copy_moves(session: Session, part_id: str, move_ids: list[str] | None, targets: list[str]) -> Edit:
     """Append some moves of a part, or its whole chain, to other parts, with their keys.
 
@@ -302,16 +320,19 @@ def copy_moves(session: Session, part_id: str, move_ids: list[str] | None, targe
     if not chosen or not names:
         raise BadDocument("choose moves to copy, and parts to copy them to")
 
+    fitting = {
+        target: [move for move in chosen if target not in heard_by(move)]
+        for target in targets
+        if target != part_id
+    }
+    if not any(fitting.values()):
+        raise BadDocument("nothing to copy to that part: every move chosen listens to it")
+
     def change(data: Json) -> None:
-        for target in targets:
-            if target == part_id:
-                continue
+        for target, copied in fitting.items():
             moves = _chain(data, target)
-            for move in chosen:
-                copy = move.model_dump(mode="json")
-                if copy.get("key") and copy["key"]["source"] == target:
-                    continue
-                moves.append({**copy, "id": _free_id(moves)})
+            for move in copied:
+                moves.append({**move.model_dump(mode="json"), "id": _free_id(moves)})
 
     to = names[0] if len(names) == 1 else f"{len(names)} parts"
     return f"Copy from {part.name} to {to}", lambda session: _changed(session, change)
@@ -330,12 +351,13 @@ def swap_moves(session: Session, leader: str, yielder: str) -> Edit:
         taken: dict[str, list[Json]] = {leader: [], yielder: []}
         for part, moves in chains.items():
             for move in list(moves):
-                key = move.get("key")
                 tied = move["kind"] == "complementary eq"
-                if key and key["source"] == other[part] and not tied:
+                model = move_of(session.part(part), move["id"])
+                if other[part] in heard_by(model) and not tied:
                     moves.remove(move)
-                    taken[other[part]].append({**move, "key": {**key, "source": part}})
-                if tied and move["tied_part"] == other[part]:
+                    turned, _ = rebind(model, Mapping(parts={other[part]: part}))
+                    taken[other[part]].append(turned.model_dump(mode="json"))
+                if tied and move["tied_to"]["part"] == other[part]:
                     move["side"] = "gives" if move["side"] == "gains" else "gains"
         for part, moves in taken.items():
             for move in moves:

@@ -6,8 +6,9 @@ from typing import Any
 
 from pondel.core.document import Part, Session, Zone, parse_session, to_json
 from pondel.core.edits import Edit, fresh_id, on_part
+from pondel.core.engine.hits import NEAR_S
 from pondel.core.errors import BadDocument, NotFound
-from pondel.core.measures.hits import NEAR_S
+from pondel.core.losses import without
 from pondel.core.moves.controls import parse_control
 from pondel.core.units import parse, say_hz
 
@@ -85,7 +86,10 @@ def set_sections(rows: Any) -> Edit:
     typed.sort(key=lambda row: row["start_s"])
 
     def apply(session: Session) -> Session:
-        return parse_session({**to_json(session), "sections": typed})
+        kept = {row["id"] for row in typed}
+        gone = {section.id for section in session.sections} - kept
+        left, _ = without(session, sections=gone)
+        return parse_session({**to_json(left), "sections": typed})
 
     return "Sections", apply
 
@@ -173,14 +177,3 @@ def set_send(session: Session, part_id: str, to: str, level_db: Any, tap: str | 
             data["sends"].append({"to": to, "level_db": typed, "tap": tap or old["tap"]})
 
     return f"{part.name}: send to {target.name}", on_part(part_id, change)
-
-
-def refresh_hits(session: Session, part_id: str, song_hits_s: list[float]) -> Session:
-    """Bring the moves that follow a part's hits up to date with them, in seconds of the song."""
-    data = to_json(session)
-    for part in data["parts"]:
-        for move in part["moves"]:
-            own = move["kind"] == "tail trim" and part["id"] == part_id
-            if own or move.get("hits_of") == part_id:
-                move["hits_s"] = song_hits_s
-    return parse_session(data)

@@ -51,7 +51,6 @@ class Analysis:
         self, library: Library, recordings: Recordings, step: Callable[[], None] = lambda: None
     ) -> None:
         self._library = library
-        self._media = library.media
         self._recordings = recordings
         self._step = step
         self._files = Analyses(library.folder)
@@ -65,12 +64,14 @@ class Analysis:
 
     def parts(self, document: Session) -> list[Part]:
         """The parts that reach the mix and have sound of their own, as far as it can be read."""
-        faults = self._media.faults(document)
+        faults = self._library.media.faults(document)
         return [part for part in document.audible() if part.source == "file" and part.id not in faults]
 
     def _sources(self, document: Session) -> dict[str, EarSource]:
         memo: dict = {}
-        return {part.id: ear_source(document, self._media, part, memo) for part in self.parts(document)}
+        return {
+            part.id: ear_source(document, self._recordings, part, memo) for part in self.parts(document)
+        }
 
     @staticmethod
     def _name(source: EarSource) -> str:
@@ -94,8 +95,8 @@ class Analysis:
         with self._only_once(name):
             if self._files.rows(name, BANDS_HZ.size) is not None:
                 return
-            frames = song_frames(document, self._media)
-            blocks = self._in_steps(ear_blocks(document, self._media, source, 0, frames))
+            frames = song_frames(document, self._recordings)
+            blocks = self._in_steps(ear_blocks(document, self._recordings, source, 0, frames))
             rows = (pack(found) for found in ear_frames(blocks, document.rate))
             self._files.keep_rows(name, rows, BANDS_HZ.size)
 

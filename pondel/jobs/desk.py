@@ -62,10 +62,9 @@ class Desk:
         self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
     ) -> None:
         self.library = library
-        self.media = library.media
         self._cache = ChunkCache(spill=Spill(library.folder.place("chunks")))
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
-        self.recordings = Recordings(library, step, eager=eager)
+        self.recordings = self.media = Recordings(library, step, eager=eager)
         self.analysis = Analysis(library, self.recordings, step)
         self._step = step
         self._lock = threading.Lock()

@@ -11,11 +11,12 @@ import numpy as np
 import soundfile
 
 from pondel.core.audio import files
-from pondel.core.audio.media import FileReader
+from pondel.core.audio.media import FileReader, Reader
 from pondel.core.document import Part, Session
+from pondel.core.engine.hits import part_hits_s
 from pondel.core.errors import BadRecording, NotYet
 from pondel.core.made_by import made_by
-from pondel.core.measures.hits import Hits, Onset, corrected, hits_among, times_s
+from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import Home, home_of, median_pitch_hz, pitched_stretches
 from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
@@ -55,7 +56,7 @@ def measuring_code() -> str:
 
 
 class Recordings:
-    """The measures of all recordings of a library, taken once and kept.
+    """All recordings of a library for the engine: samples, and measures taken once and kept.
 
     Where `eager`, what was not measured yet is measured when it is asked for; else that is told by
     NotYet, and the queue takes the measures. `step` is called between the blocks of long work.
@@ -115,19 +116,16 @@ class Recordings:
             return None
 
     def hits_s(self, part: Part) -> np.ndarray:
-        """A part's hits in seconds from the start of the song, as corrected by hand.
+        """A part's hits in seconds from the start of the song, as corrected by hand."""
+        return part_hits_s(part, self)
 
-        They come from its MIDI file when it has one; a recording that cannot be read has none.
-        """
-        if part.file is None:
-            return np.empty(0)
-        hits = part.hits
-        if hits.midi_s is not None:
-            found = np.array(hits.midi_s, np.float64)
-        else:
-            recording = self.readable(part.file)
-            found = times_s(recording.hits(part)) if recording else np.empty(0)
-        return corrected(found, hits.added_s, hits.removed_s) + part.start_s
+    def open(self, file: str) -> Reader:
+        """The samples of a recording."""
+        return self._library.media.open(file)
+
+    def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
+        """The hits found in a recording, in seconds from its start."""
+        return times_s(hits_among(self.of(file).onsets, sensitivity))
 
     def _blocks(self, path: Path) -> Iterator[np.ndarray]:
         for block in files.read_blocks(path):

@@ -14,8 +14,8 @@ from pydantic import BaseModel
 from pondel.core import edits, move_edits, song_edits
 from pondel.core.advice.proposals import Fight, Proposal
 from pondel.core.document import Session, move_of
+from pondel.core.engine.hits import NEAR_S
 from pondel.core.errors import BadDocument
-from pondel.core.measures.hits import NEAR_S
 from pondel.core.moves.controls import control_of
 from pondel.core.units import say_hz
 from pondel.store.library import Revision
@@ -164,17 +164,9 @@ def _set_part(_: str, document: Session, body: dict) -> edits.Edit:
 def _set_move(_: str, document: Session, body: dict) -> edits.Edit:
     part, move, field = _text(body, "part"), _text(body, "move"), _text(body, "field")
     value = body.get("value")
-    label, change = move_edits.set_move(document, part, move, field, value)
-    if field != "hits_of":
-        return label, change
-    if not value or not document.has_part(str(value)):
+    if field == "hits_of" and not document.has_part(str(value)):
         raise BadDocument("choose the part whose hits set it off")
-    hits = _song_hits(document, str(value))
-    return label, lambda session: song_edits.refresh_hits(change(session), str(value), hits)
-
-
-def _song_hits(document: Session, part_id: str) -> list[float]:
-    return np.round(desk().hits_s(document.part(part_id)), 4).tolist()
+    return move_edits.set_move(document, part, move, field, value)
 
 
 def _fight(document: Session, body: dict, leader: str, yielder: str) -> Fight:
@@ -192,8 +184,6 @@ def _laid(document: Session, leader: str, yielder: str, proposal: Proposal) -> e
     settings = proposal.settings
     if settings["kind"] == "complementary eq":
         return move_edits.add_tied(document, leader, yielder, settings.get("bands"))
-    if settings["kind"] == "tail trim":
-        settings = {**settings, "hits_s": _song_hits(document, yielder)}
     return move_edits.add_move(document, yielder, settings)
 
 
@@ -239,10 +229,7 @@ def _add_duck(session_id: str, document: Session, body: dict) -> edits.Edit:
 
 def _add_move(_: str, document: Session, body: dict) -> edits.Edit:
     part, kind = _text(body, "part"), _text(body, "kind")
-    settings: dict[str, Any] = {"kind": kind}
-    if kind == "tail trim":
-        settings["hits_s"] = _song_hits(document, part)
-    return move_edits.add_move(document, part, settings)
+    return move_edits.add_move(document, part, {"kind": kind})
 
 
 def _remove_move(_: str, document: Session, body: dict) -> edits.Edit:
@@ -331,7 +318,7 @@ def _set_sections(_: str, document: Session, body: dict) -> edits.Edit:
 
 def _set_hits(_: str, document: Session, body: dict) -> edits.Edit:
     part = _text(body, "part")
-    return _with_hits(song_edits.set_hits(document, part, sensitivity=body.get("value")), part)
+    return song_edits.set_hits(document, part, sensitivity=body.get("value"))
 
 
 def _toggle_hit(_: str, document: Session, body: dict) -> edits.Edit:
@@ -340,23 +327,11 @@ def _toggle_hit(_: str, document: Session, body: dict) -> edits.Edit:
     known = desk().hits_s(part) - part.start_s
     near = known[np.abs(known - at_s) <= NEAR_S]
     at_s = float(near[np.argmin(np.abs(near - at_s))]) if near.size else at_s
-    return _with_hits(song_edits.toggle_hit(document, part.id, at_s, bool(near.size)), part.id)
+    return song_edits.toggle_hit(document, part.id, at_s, bool(near.size))
 
 
 def _forget_corrections(_: str, document: Session, body: dict) -> edits.Edit:
-    part = _text(body, "part")
-    return _with_hits(song_edits.forget_corrections(document, part), part)
-
-
-def _with_hits(edit: edits.Edit, part_id: str) -> edits.Edit:
-    """An edit of a part's hits, and what follows for the moves that they set off."""
-    label, change = edit
-
-    def apply(session: Session) -> Session:
-        changed = change(session)
-        return song_edits.refresh_hits(changed, part_id, _song_hits(changed, part_id))
-
-    return label, apply
+    return song_edits.forget_corrections(document, _text(body, "part"))
 
 
 def _add_return(_: str, document: Session, body: dict) -> edits.Edit:

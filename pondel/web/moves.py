@@ -37,7 +37,7 @@ from pondel.web.ink import inked
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
 LONGEST_HIT_VIEW_S = 1.2
-QUIET_FIELDS = ("hits_s", "hits_of", "rms_window_ms")
+QUIET_FIELDS = ("hits_of", "rms_window_ms")
 
 
 def chosen_pair(document: Session) -> Pair | None:

@@ -7,7 +7,7 @@ import sys
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from conftest import RATE, hits, session_of, sine
+from conftest import NO_MEDIA, RATE, hits, session_of, sine
 from web_tools import Caller, audio, jobs_of
 
 from pondel.cli import main
@@ -109,7 +109,7 @@ def test_the_longest_chain_that_is_allowed_renders():
     media = ArrayMedia({"a": sine(99, 0.2)})
     mix = render.region(session, media, "mix", 0, RATE // 10)
     assert np.abs(mix).max() > 0.1
-    assert routing.fingerprint(session, ("r0", "after fader"))
+    assert routing.fingerprint(session, NO_MEDIA, ("r0", "after fader"))
     assert sys.getrecursionlimit() <= 1000
 
 
@@ -126,7 +126,7 @@ def test_sends_that_branch_again_and_again_are_walked_once():
     routing.needs, kept = lambda *a, **k: visits.append(a) or needs(*a, **k), needs
     try:
         routing.run_up_s(session, ("r0", "after fader"))
-        routing.fingerprint(session, ("r0", "after fader"))
+        routing.fingerprint(session, NO_MEDIA, ("r0", "after fader"))
     finally:
         routing.needs = kept
     assert len(visits) <= 3 * len(rows)

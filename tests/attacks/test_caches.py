@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import hits, sine
+from conftest import NO_MEDIA, hits, sine
 from web_tools import Caller, audio, jobs_of, until
 
 from pondel.core import made_by
@@ -134,10 +134,10 @@ def test_sound_measures_and_analyses_of_older_code_are_not_found(tmp_path, monke
     library = Library(tmp_path)
     session = Session.model_validate({"name": "x", "parts": [{"id": "a", "name": "A", "file": "a"}]})
     desk = Desk(library)
-    before = routing.fingerprint(session, ("a", "source"))
+    before = routing.fingerprint(session, NO_MEDIA, ("a", "source"))
     key = desk._outline_key(session, 10)
     monkeypatch.setattr(routing, "made_by", lambda *_: "later")
-    assert routing.fingerprint(session, ("a", "source")) != before
+    assert routing.fingerprint(session, NO_MEDIA, ("a", "source")) != before
     assert desk._outline_key(session, 10) != key
     library.close()
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from pydantic import BaseModel
+
 from pondel.core.document import Part, Session
 from pondel.core.moves import Key, key_in, kind_of
+from pondel.core.refs import pointers
 from pondel.core.units import say
 
 SILENT_DB = -90.0
@@ -50,6 +53,8 @@ def check(session: Session, part: Part, move: Any, heard: Heard) -> list[Finding
     def put(field: str, value: Any) -> dict[str, Any]:
         return {"op": "set move", "part": part.id, "move": move.id, "field": field, "value": value}
 
+    if move.lost:
+        return [_mend(session, move, put)]
     if not move.on:
         return [Finding("The move is off.", "Switch it on", put("on", True))]
     if not heard.in_sections:
@@ -67,6 +72,20 @@ def check(session: Session, part: Part, move: Any, heard: Heard) -> list[Finding
     if not found:
         found = _threshold_findings(move, heard, put)
     return found + _too_much(part, move, heard, put)
+
+
+def _mend(session: Session, move: Any, put) -> Finding:
+    """What a move lost, and the edit that lets it go on without."""
+    model: type[BaseModel] = type(move)
+    for name, mark in pointers(model).items():
+        if mark.at == "section" and move.sections:
+            return Finding(move.lost, "Use it in the whole song", put(name, []))
+        if mark.at == "hits" and mark.own:
+            return Finding(move.lost, "Follow its own hits", put(name, None))
+    key = key_in(move)
+    if key is not None and not session.has_part(key.source):
+        return Finding(move.lost, "Listen to itself", put("key.source", None))
+    return Finding(move.lost)
 
 
 def _key_findings(session: Session, part: Part, move: Any, heard: Heard, put) -> list[Finding]:

@@ -315,7 +315,6 @@ def drawn_duck(fight: Fight) -> Proposal:
     settings: dict[str, Any] = {
         "kind": "drawn duck",
         "hits_of": fight.leader.id,
-        "hits_s": np.round(fight.song_hits_s, 4).tolist(),
         "length_ms": round(float(np.clip(length_s * 1000, 10, 8000))),
         "depth_db": depth,
         "ramp_ms": 3.0,
@@ -358,7 +357,6 @@ def tail_trim(fight: Fight) -> Proposal:
     return Proposal(
         {
             "kind": "tail trim",
-            "hits_s": np.round(fight.song_hits_s, 4).tolist(),
             "end_ms": end_ms,
             "fade_ms": min(120, end_ms // 2),
         },

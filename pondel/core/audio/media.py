@@ -23,9 +23,13 @@ class Reader(Protocol):
 
 
 class Media(Protocol):
-    """Opens recordings by the name that stands in the document."""
+    """Recordings by the name that stands in the document: their samples, and the hits in them."""
 
     def open(self, file: str) -> Reader: ...
+
+    def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
+        """The hits found in a recording, in seconds from its start."""
+        ...
 
 
 class FileReader:
@@ -72,13 +76,19 @@ class ArrayReader:
 
 
 class ArrayMedia:
-    """Recordings held in memory by name."""
+    """Recordings held in memory by name, with hits as they are given."""
 
-    def __init__(self, samples: dict[str, np.ndarray]) -> None:
+    def __init__(
+        self, samples: dict[str, np.ndarray], hits_s: dict[str, list[float]] | None = None
+    ) -> None:
         self._samples = samples
+        self._hits_s = hits_s or {}
 
     def open(self, file: str) -> Reader:
         return ArrayReader(self._samples[file])
+
+    def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
+        return np.array(self._hits_s.get(file, []), np.float64)
 
 
 class FolderMedia:

@@ -149,7 +149,7 @@ class ChunkedSession:
         self._prints: dict[Node, str] = {}
 
     def fingerprint(self, node: Node) -> str:
-        return routing.fingerprint(self.session, node, self._prints)
+        return routing.fingerprint(self.session, self._media, node, self._prints)
 
     def node(self, node: Node, index: int) -> np.ndarray:
         """Chunk `index` of a node: read-only float32 (frames, channels)."""

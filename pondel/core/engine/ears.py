@@ -40,12 +40,12 @@ def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]
     left, right = pan_gains(part.pan, channels)
     if channels == 2 and left != right:
         after: Node = (part.id, "after fader")
-        return EarSource(routing.fingerprint(session, after, memo), 1.0, after)
+        return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
     gain = 0.0 if part.mute else (left**2 + right**2) / 2.0 * 10 ** (part.fader_db / 10)
     if part.file is not None and part.start_s == 0.0 and not routing.active_moves(part):
         name = f"{part.file} {session.rate}"
         return EarSource(name, gain * 10 ** (part.trim_db / 10), (part.id, "source"), part.file)
-    return EarSource(routing.fingerprint(session, before, memo), gain, before)
+    return EarSource(routing.fingerprint(session, media, before, memo), gain, before)
 
 
 def ear_blocks(

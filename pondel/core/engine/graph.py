@@ -10,6 +10,7 @@ from pondel.core.audio.media import Media, Reader
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.engine import routing
+from pondel.core.engine.hits import followed_hits_s
 from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import (
     Branch,
@@ -24,7 +25,7 @@ from pondel.core.engine.streams import (
 )
 from pondel.core.errors import BadRecording
 from pondel.core.moves import kind_of
-from pondel.core.moves.base import TraceLog
+from pondel.core.moves.base import Place, TraceLog
 
 TraceLogs = dict[tuple[str, str], TraceLog]
 
@@ -129,7 +130,8 @@ class Graph:
             log.lag = self._trace_from + processor.latency
         start_at = getattr(processor, "start_at", None)
         if start_at is not None:
-            start_at(self._position, self._session.tempo_bpm)
+            hits_s = followed_hits_s(self._session, self._media, part, move)
+            start_at(Place(self._position, self._session.tempo_bpm, hits_s))
         limits = [
             (round(s.start_s * rate), round(s.end_s * rate))
             for s in self._session.sections

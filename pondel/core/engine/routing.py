@@ -9,8 +9,10 @@ from __future__ import annotations
 import math
 from graphlib import CycleError, TopologicalSorter
 
+from pondel.core.audio.media import Media
 from pondel.core.document import Move, Part, Session, content_hash
 from pondel.core.dsp import filters
+from pondel.core.engine.hits import followed_hits_s
 from pondel.core.errors import BadDocument
 from pondel.core.made_by import made_by
 from pondel.core.moves import Key, Tap, key_in, kind_of
@@ -97,12 +99,12 @@ def check_cycles(session: Session) -> None:
             )
 
 
-def fingerprint(session: Session, node: Node, memo: dict[Node, str] | None = None) -> str:
+def fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, str] | None = None) -> str:
     """Hash of all that the sound at a node depends on; `memo` keeps those of one session."""
-    return _fingerprint(session, node, {} if memo is None else memo)
+    return _fingerprint(session, media, node, {} if memo is None else memo)
 
 
-def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
+def _fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, str]) -> str:
     if node in memo:
         return memo[node]
     part_id, tap = node
@@ -112,28 +114,29 @@ def _fingerprint(session: Session, node: Node, memo: dict[Node, str]) -> str:
         facts += [part.source, part.file, part.trim_db, part.start_s]
         if part.source == "sends":
             facts += [
-                [_fingerprint(session, (sender.id, at), memo), level_db]
+                [_fingerprint(session, media, (sender.id, at), memo), level_db]
                 for sender, at, level_db in senders(session, part_id)
             ]
     elif tap == "before fader":
-        facts.append(_fingerprint(session, (part_id, "source"), memo))
-        facts += [_move_facts(session, move, memo) for move in active_moves(part)]
+        facts.append(_fingerprint(session, media, (part_id, "source"), memo))
+        facts += [_move_facts(session, media, part, move, memo) for move in active_moves(part)]
     else:
-        facts.append(_fingerprint(session, (part_id, "before fader"), memo))
+        facts.append(_fingerprint(session, media, (part_id, "before fader"), memo))
         facts += [part.fader_db, part.pan, part.mute]
     memo[node] = content_hash(facts)
     return memo[node]
 
 
-def _move_facts(session: Session, move: Move, memo: dict[Node, str]) -> list:
-    settings = move.model_dump_json(exclude={"id", "on"})
+def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> list:
+    settings = move.model_dump_json(exclude={"id", "on", "lost"})
     limits = [[s.start_s, s.end_s] for s in session.sections if s.id in move.sections]
     key = key_of(session, move)
     heard = None
     if key is not None and session.has_part(key.source):
-        heard = _fingerprint(session, (key.source, key.tap), memo)
+        heard = _fingerprint(session, media, (key.source, key.tap), memo)
     tempo = session.tempo_bpm if kind_of(move.kind).timed else None
-    return [settings, limits, heard, tempo]
+    hits_s = followed_hits_s(session, media, part, move).tolist()
+    return [settings, limits, heard, tempo, hits_s]
 
 
 def run_up_s(session: Session, node: Node, memo: dict[Node, float] | None = None) -> float:

@@ -16,7 +16,6 @@ LEAST_GAP_S = 0.060
 DEEPEST_DB = -70.0
 FALL_MS = 12.0
 PEAK_WITHIN = 60
-NEAR_S = 0.030
 STRUCK_ANEW = 0.1
 MIDDLE = 0.5
 _SENSITIVITIES = (0.0, MIDDLE, 1.0)
@@ -162,12 +161,6 @@ def hits_among(onsets: Sequence[Onset], sensitivity: float = MIDDLE) -> list[Ons
 def times_s(onsets: Sequence[Onset]) -> np.ndarray:
     """Their times in seconds."""
     return np.array([onset.time_s for onset in onsets], np.float64)
-
-
-def corrected(found_s: np.ndarray, added_s: Sequence[float], removed_s: Sequence[float]) -> np.ndarray:
-    """Hits with those taken out that lie within 30 ms of a removed one, and others added."""
-    kept = [t for t in found_s if all(abs(t - r) > NEAR_S for r in removed_s)]
-    return np.unique(np.round(np.array([*kept, *added_s], np.float64), 5))
 
 
 def gap_s(times_s: np.ndarray) -> float | None:

@@ -7,8 +7,11 @@ from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal, Protocol
 
 import numpy as np
-from pydantic import AllowInfNan, BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer
+from pydantic import AllowInfNan, BeforeValidator, Field, PlainSerializer
 from pydantic.config import JsonDict
+
+from pondel.core.model import Model
+from pondel.core.refs import PartRef, SectionRef
 
 Tap = Literal["source", "before fader", "after fader"]
 MOST_SECTIONS = 256
@@ -97,18 +100,10 @@ Ratio = Annotated[
 ]
 
 
-class Document(BaseModel):
-    """Base of everything in the mix document: strict about names, finite in numbers."""
-
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_default=True)
-
-
-class Key(Document):
+class Key(Model):
     """What a move listens to instead of its own part."""
 
-    source: str = Field(
-        max_length=40, title="Source", description="The part whose level drives the move."
-    )
+    source: PartRef = Field(title="Source", description="The part whose level drives the move.")
     tap: Tap = choice(
         "Tap",
         default="source",
@@ -151,13 +146,18 @@ class Key(Document):
     )
 
 
-class MoveBase(Document):
+class MoveBase(Model):
     """What all moves share."""
 
     id: str = Field(min_length=1, max_length=40)
     on: bool = True
-    sections: list[str] = Field(
+    sections: list[SectionRef] = Field(
         default_factory=list, max_length=MOST_SECTIONS, description="Empty: the whole song."
+    )
+    lost: str = Field(
+        "",
+        max_length=400,
+        description="What it pointed at and is gone, in words; it is off until that is mended.",
     )
 
 
@@ -189,6 +189,18 @@ def finite(block: np.ndarray) -> np.ndarray:
     """The block with silence where a sample is not a number or beyond all reason."""
     good = np.abs(block) < LOUDEST
     return block if good.all() else np.where(good, block, np.float32(0.0))
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where in the song a processor begins, and what it needs to know of the song there.
+
+    `hits_s` are seconds of the song: the hits of the part that the move follows.
+    """
+
+    frame: int = 0
+    tempo_bpm: float = 120.0
+    hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
 
 
 class Processor(Protocol):
@@ -268,7 +280,7 @@ class MoveKind:
     make: Callable[[Any, int, int, Trace | None], Processor]
     """(parameters, rate, channels, where to write the reduction) -> processor.
 
-    A processor with a method `start_at(frame, tempo_bpm)` is told where in the song it begins.
+    A processor with a method `start_at(place)` is told where in the song it begins.
     """
     settle_s: Callable[[Any], float]
     """Seconds of run-up after which a late start is within -90 dB of an early one."""

@@ -14,8 +14,8 @@ from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import sections
+from pondel.core.model import Model
 from pondel.core.moves.base import (
-    Document,
     Key,
     MoveBase,
     MoveKind,
@@ -25,6 +25,7 @@ from pondel.core.moves.base import (
     number,
 )
 from pondel.core.moves.dynamic_eq import DynamicBand, MovingBand, detector_sections
+from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 12
@@ -32,7 +33,7 @@ ATTACK_MS = 8.0
 RETURN_MS = 160.0
 
 
-class TiedBand(Document):
+class TiedBand(Model):
     """One band of both parts."""
 
     on: bool = True
@@ -102,13 +103,12 @@ def _first_bands() -> list[TiedBand]:
 
 
 class ComplementaryEq(MoveBase):
-    """Parameters of one side of a complementary EQ; `tied_part` and `tied_move` are the other."""
+    """Parameters of one side of a complementary EQ; `tied_to` is the other."""
 
     kind: Literal["complementary eq"] = "complementary eq"
     key: Key | None = None
     side: Literal["gains", "gives"] = Field("gives", title="Side")
-    tied_part: str = Field(title="Tied to part")
-    tied_move: str = Field(title="Tied to move")
+    tied_to: TieRef = Field(title="Tied to")
     bands: list[TiedBand] = items(
         "Bands", least=1, most=MOST_BANDS, first=_first_bands, help="The same in both parts."
     )

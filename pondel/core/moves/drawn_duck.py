@@ -11,24 +11,25 @@ from pydantic import Field, model_validator
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
+from pondel.core.model import Model
 from pondel.core.moves.base import (
-    Document,
     MoveBase,
     MoveKind,
-    Seconds,
+    Place,
     Trace,
     choice,
     finite,
     items,
     number,
 )
+from pondel.core.refs import HitsRef
 from pondel.core.units import say
 
 TABLE = 4096
 MOST_POINTS = 32
 
 
-class Point(Document):
+class Point(Model):
     """A point of the curve: when, as a share of the length, and how deep, as a share of the depth.
 
     `bend` curves the way to the next point: 0 is straight, -1 late, 1 early.
@@ -70,11 +71,8 @@ class DrawnDuck(MoveBase):
         labels={"hits": "the hits of", "beats": "the beat"},
         help="What starts the curve.",
     )
-    hits_of: str | None = Field(
+    hits_of: HitsRef | None = Field(
         None, title="Hits of", description="The part whose hits start the curve."
-    )
-    hits_s: list[Seconds] = Field(
-        default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
     )
     every_beats: float = number(
         "Every",
@@ -158,8 +156,6 @@ class DrawnDuck(MoveBase):
     def _rises(self) -> Self:
         if any(b.at < a.at for a, b in pairwise(self.points)):
             raise ValueError("the points of the curve follow each other in time")
-        if any(b < a for a, b in pairwise(self.hits_s)):
-            raise ValueError("hits follow each other in time")
         return self
 
 
@@ -215,15 +211,14 @@ class DrawnDuckProcessor:
         self._crossover = (
             Crossover([move.crossover_hz], rate, channels) if move.acts_on != "all" else None
         )
-        self.start_at(0, 120.0)
+        self.start_at(Place())
 
-    def start_at(self, frame: int, tempo_bpm: float) -> None:
-        """Begin at a frame of the song."""
-        self._position = frame
-        self._beat_frames = self._rate * 60.0 / tempo_bpm
-        self._length = max(1.0, length_s(self._move, tempo_bpm) * self._rate)
-        hits = np.array(self._move.hits_s, np.float64)
-        self._starts = np.round(hits * self._rate).astype(np.int64)
+    def start_at(self, place: Place) -> None:
+        """Begin at a place in the song."""
+        self._position = place.frame
+        self._beat_frames = self._rate * 60.0 / place.tempo_bpm
+        self._length = max(1.0, length_s(self._move, place.tempo_bpm) * self._rate)
+        self._starts = np.round(place.hits_s * self._rate).astype(np.int64)
 
     def _since(self, frames: np.ndarray) -> np.ndarray:
         """Frames since the last start, infinite before the first."""
@@ -266,7 +261,7 @@ def _settle_s(move: DrawnDuck) -> float:
 
 
 def _in_brief(move: DrawnDuck) -> str:
-    by = f"{len(move.hits_s)} hits" if move.trigger == "hits" else f"every {move.every_beats:g} beats"
+    by = "each hit" if move.trigger == "hits" else f"every {move.every_beats:g} beats"
     part = {"all": "", "lows": ", lows only", "highs": ", highs only"}[move.acts_on]
     return f"{say(-move.depth_db, 'dB')} on {by}{part}"
 

@@ -17,8 +17,8 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
+from pondel.core.model import Model
 from pondel.core.moves.base import (
-    Document,
     Key,
     MoveBase,
     MoveKind,
@@ -36,7 +36,7 @@ KNEE_DB = 3.0
 QUIET = np.float32(1e-10)
 
 
-class DynamicBand(Document):
+class DynamicBand(Model):
     """One moving band."""
 
     on: bool = True

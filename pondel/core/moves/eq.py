@@ -11,7 +11,8 @@ from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.matched import butterworth_cut, response, sections
 from pondel.core.measures.loudness import k_weighting
-from pondel.core.moves.base import Document, MoveBase, MoveKind, Trace, choice, finite, items, number
+from pondel.core.model import Model
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, items, number
 from pondel.core.units import say, say_hz
 
 Placement = Literal["both", "middle", "sides", "left", "right"]
@@ -36,7 +37,7 @@ TILT_Q = 0.32
 MOST_BANDS = 24
 
 
-class EqBand(Document):
+class EqBand(Model):
     """One band."""
 
     on: bool = True

@@ -11,8 +11,8 @@ from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.crossover import Crossover, LinearCrossover, crossover_settle_s
 from pondel.core.dsp.delay import DelayLine
+from pondel.core.model import Model
 from pondel.core.moves.base import (
-    Document,
     Key,
     MoveBase,
     MoveKind,
@@ -43,7 +43,7 @@ def _as_in_compressor(field: str, default: float):
     )
 
 
-class Band(Document):
+class Band(Model):
     """One band's compressor; `on` off leaves the band as it is."""
 
     on: bool = True

@@ -19,7 +19,7 @@ from pondel.core.dsp.cascade import settle_s as sections_settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.matched import response
 from pondel.core.hearing.scale import cam_of, erb_hz, hz_of
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Trace, choice, number
+from pondel.core.moves.base import Key, MoveBase, MoveKind, Place, Trace, choice, number
 from pondel.core.moves.compressor import LOUDEST
 from pondel.core.moves.dynamic_eq import band_pass
 from pondel.core.units import say, say_hz
@@ -253,9 +253,9 @@ class SpectralDuckProcessor:
         self._on_trace = on_trace
         self._done = 0
 
-    def start_at(self, frame: int, tempo_bpm: float) -> None:
-        """Begin at a frame of the song: steps are counted from its start."""
-        self._done = frame % STEP
+    def start_at(self, place: Place) -> None:
+        """Begin at a place in the song: steps are counted from its start."""
+        self._done = place.frame % STEP
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         heard = np.ascontiguousarray(block if key is None else key, np.float32)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
-from typing import Literal, Self
+from typing import Literal
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import Field
 
-from pondel.core.moves.base import MoveBase, MoveKind, Seconds, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, choice, finite, number
+from pondel.core.refs import OwnHitsRef
 
 RISE_MS = 1.5
 
@@ -17,8 +17,8 @@ class TailTrim(MoveBase):
     """Parameters of the tail trim."""
 
     kind: Literal["tail trim"] = "tail trim"
-    hits_s: list[Seconds] = Field(
-        default_factory=list, max_length=100_000, title="Hits", description="Seconds of the song."
+    hits_of: OwnHitsRef | None = Field(
+        None, title="Hits of", description="The part whose hits end the tails; null: this one."
     )
     end_beats: float = number(
         "Ends after",
@@ -61,12 +61,6 @@ class TailTrim(MoveBase):
         help="How the fade goes.",
     )
 
-    @model_validator(mode="after")
-    def _rises(self) -> Self:
-        if any(b < a for a, b in pairwise(self.hits_s)):
-            raise ValueError("hits follow each other in time")
-        return self
-
 
 def fade(way: np.ndarray, shape: str) -> np.ndarray:
     """Gain along a fade, `way` from 0 to 1."""
@@ -85,15 +79,16 @@ class TailTrimProcessor:
     def __init__(self, move: TailTrim, rate: int, channels: int, on_trace: Trace | None = None) -> None:
         self._move, self._rate, self._on_trace = move, rate, on_trace
         self._position = 0
-        self._hits = np.round(np.array(move.hits_s, np.float64) * rate)
+        self._hits = np.empty(0)
         self._end = 0.0
-        self.start_at(0, 120.0)
+        self.start_at(Place())
 
-    def start_at(self, frame: int, tempo_bpm: float) -> None:
-        """Begin at a frame of the song."""
-        self._position = frame
+    def start_at(self, place: Place) -> None:
+        """Begin at a place in the song."""
+        self._position = place.frame
+        self._hits = np.round(place.hits_s * self._rate)
         move = self._move
-        end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * 60.0 / tempo_bpm
+        end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * 60.0 / place.tempo_bpm
         self._end = end_s * self._rate
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
@@ -118,7 +113,7 @@ class TailTrimProcessor:
 
 def _in_brief(move: TailTrim) -> str:
     end = f"{move.end_ms:.0f} ms" if move.end_ms else f"{move.end_beats:g} beats"
-    return f"{len(move.hits_s)} hits end after {end}"
+    return f"each hit ends after {end}"
 
 
 KIND = MoveKind(

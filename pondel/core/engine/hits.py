@@ -1,0 +1,53 @@
+"""The hits of parts, in seconds of the song, looked up when sound is made.
+
+A move that follows hits says whose; a corrected hit is heard at once wherever it is followed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from pondel.core.audio.media import Media
+from pondel.core.document import Part, Session
+from pondel.core.errors import BadRecording
+from pondel.core.moves.base import MoveBase
+from pondel.core.refs import hits_source
+
+DECIMALS = 4
+"""Hits are known to 0.1 ms."""
+NEAR_S = 0.030
+"""What lies this near is the same hit."""
+
+
+def corrected(found_s: np.ndarray, added_s: Sequence[float], removed_s: Sequence[float]) -> np.ndarray:
+    """Hits with those taken out that lie within 30 ms of a removed one, and others added."""
+    kept = [t for t in found_s if all(abs(t - r) > NEAR_S for r in removed_s)]
+    return np.unique(np.array([*kept, *added_s], np.float64))
+
+
+def part_hits_s(part: Part, media: Media) -> np.ndarray:
+    """A part's hits in seconds from the start of the song, as corrected by hand.
+
+    They come from its MIDI file when it has one; a recording that cannot be read has none.
+    """
+    if part.file is None:
+        return np.empty(0)
+    hits = part.hits
+    if hits.midi_s is not None:
+        found = np.array(hits.midi_s, np.float64)
+    else:
+        try:
+            found = media.found_hits_s(part.file, hits.sensitivity)
+        except BadRecording:
+            found = np.empty(0)
+    return np.round(corrected(found, hits.added_s, hits.removed_s) + part.start_s, DECIMALS)
+
+
+def followed_hits_s(session: Session, media: Media, part: Part, move: MoveBase) -> np.ndarray:
+    """The hits that a move of a part follows; none where it follows none, or its part is gone."""
+    source = hits_source(move, part.id)
+    if source is None or not session.has_part(source):
+        return np.empty(0)
+    return part_hits_s(session.part(source), media)
