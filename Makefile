@@ -59,6 +59,10 @@ screenshots: $(VENV)/.dev chromium
 docs-plots: $(VENV)/.dev
 	$(BIN)/python tools/docs_plots.py
 
+.PHONY: docs-operations
+docs-operations: $(VENV)/.run
+	$(BIN)/python tools/docs_operations.py
+
 score: $(VENV)/.run
 	$(BIN)/python tools/compose_lantern_parade.py
 

@@ -23,10 +23,10 @@ from typing import NamedTuple
 from playwright.sync_api import Page
 
 from bench.timing import Row
-from pondel.core import move_edits
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.operations.chain import laid
 from pondel.demo.session import ensure_demo
 from pondel.jobs.desk import Desk
 from pondel.store.library import Library
@@ -70,7 +70,7 @@ def chained(document: Session) -> Session:
     for part in document.parts:
         key = {"source": leader if part.id != leader else document.parts[1].id}
         for settings in (*CHAIN, {"kind": "compressor", "key": key, "threshold_db": -30}):
-            document = move_edits.add_move(document, part.id, dict(settings))[1](document)
+            document = laid(document, part.id, dict(settings), [])
     return document
 
 

@@ -16,6 +16,7 @@ import traceback
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
+from typing import IO
 
 import click
 from peewee import DatabaseError
@@ -25,6 +26,7 @@ from rich.table import Table
 from pondel.core.audio.files import BIT_DEPTHS, FORMATS
 from pondel.core.document import Session, json_schema
 from pondel.core.errors import BadDocument, DiskFull, PondelError
+from pondel.core.operations import operations_schema, parse_operations
 from pondel.core.units import say_hz
 from pondel.jobs import sessions
 from pondel.jobs.archives import SESSION_FILE, write_archive
@@ -39,6 +41,7 @@ from pondel.store.room import is_full
 DEFAULT_DATA = Path("~/.local/share/pondel")
 DEFAULT_PORT = 8750
 MOST_NAME = 80
+MOST_OPERATIONS_BYTES = 8 << 20
 PRIVATE_UMASK = 0o077
 USUAL_UMASK = os.umask(PRIVATE_UMASK)
 os.umask(USUAL_UMASK)
@@ -305,7 +308,34 @@ def restore(copy: str | None, only_list: bool, data_dir: Path) -> None:
     click.echo(f"{copies.put_back(copy).stem} is the database now; what was there lies in aside/")
 
 
+@main.command(name="do")
+@click.argument("session")
+@click.argument("file", type=click.File("rb"))
+@data_option
+def do_command(session: str, file: IO[bytes], data_dir: Path) -> None:
+    """Apply operations to SESSION (id or name): one, or a list, as JSON in FILE (- is standard input).
+
+    All of them are applied, or none. Prints the new revision, and what they have to say.
+    """
+    text = file.read(MOST_OPERATIONS_BYTES + 1)
+    if len(text) > MOST_OPERATIONS_BYTES:
+        raise BadDocument("more than 8 MB are too much at a time", where=file.name)
+    try:
+        operations = parse_operations(json.loads(text))
+    except (ValueError, RecursionError) as error:
+        raise BadDocument("not readable as JSON", where=file.name) from error
+    said: list[str] = []
+    with closing(open_library(data_dir)) as library:
+        revision = Desk(library).do(
+            library.find(session), operations, prepare=lambda _, done: said.extend(done.said)
+        )
+    click.echo(f"revision {revision.id}: {revision.label}")
+    for line in said:
+        click.echo(line)
+
+
 @main.command()
-def schema() -> None:
+@click.option("--operations", is_flag=True, help="Of the operations instead.")
+def schema(operations: bool) -> None:
     """Print the JSON Schema of the mix document."""
-    click.echo(json.dumps(json_schema(), indent=1))
+    click.echo(json.dumps(operations_schema() if operations else json_schema(), indent=1))

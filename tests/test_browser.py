@@ -11,8 +11,9 @@ from axe_playwright_python.sync_playwright import Axe
 from browser_tools import browsing, open_page, served, until
 from conftest import RATE, hits, sine
 
-from pondel.core import move_edits
 from pondel.core.document import Session, parse_session, to_json
+from pondel.core.operations.chain import AddMove
+from pondel.core.operations.parts import SetPart
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
 LISTEN = """async (seconds) => {
@@ -279,10 +280,8 @@ def test_hits_sections_and_tempo_at_intake(server, song, browser):
 def test_a_stale_window_is_told_and_shows_the_newest(server, song, browser):
     address, jobs = server
     page, _ = open_page(browser, f"{address}/sessions/{song}/intake")
-    from pondel.core import edits
 
-    document = jobs.library.head(song).document
-    jobs.library.edit(song, None, edits.set_part(document, "tuba", "fader_db", -7))
+    jobs.library.edit(song, None, SetPart(part="tuba", field="fader_db", value=-7).apply)
     page.fill('[aria-label="Fader of Kick"]', "-2")
     page.keyboard.press("Enter")
     page.wait_for_selector("#messages >> text=another window")
@@ -452,7 +451,7 @@ def test_variants_are_flipped_while_playing_and_history_is_heard(server, own_son
     page.wait_for_selector("#chain >> text=Compressor")
     assert jobs.variants.of(own_song)[1].is_open
     page.click("text=History")
-    page.wait_for_selector("#history >> text=add compressor")
+    page.wait_for_selector("#history >> text=compressor for Kick")
     page.locator("[data-hear-revision]").last.click()
     until(page, "pondel.state.heardRevision > 0")
     page.keyboard.press("Escape")
@@ -537,9 +536,8 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser, sheet):
     paths = ["/sessions", f"/sessions/{empty}/intake", f"/sessions/{empty}/lanes"]
     paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
     with_moves = jobs.library.create(jobs.library.head(song).document, rate_known=True)
-    document = jobs.library.head(with_moves).document
     for kind in ("multiband", "drawn duck", "eq"):
-        jobs.library.edit(with_moves, None, move_edits.add_move(document, "tuba", {"kind": kind}))
+        jobs.library.edit(with_moves, None, AddMove(part="tuba", kind=kind).apply)
     paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n}" for n in (1, 2, 3)]
     paths += [f"/sessions/{song}/moves?part=tuba", "/sessions/nowhere/lanes"]
     for path in paths:

@@ -173,3 +173,26 @@ def test_a_bad_file_among_good_ones_is_named_and_the_others_come_in(run, stems):
 def test_schema_is_json(run):
     result = run("schema", data=False)
     assert json.loads(result.stdout)["title"] == "Session"
+
+
+def test_operations_from_a_script(run, stems, tmp_path):
+    session_id = run("import", stems, "--name", "Night bus").stdout.strip()
+    script = tmp_path / "changes.json"
+    decide = {"op": "decide", "leads": "kick", "gives_way": "bass", "low_hz": 40, "high_hz": "120 Hz"}
+    script.write_text(json.dumps([decide, {"op": "right of way", "zone": "z1"}]))
+    made = run("do", "Night bus", script)
+    assert made.exit_code == 0, made.output
+    first, *said = made.stdout.splitlines()
+    assert first.startswith("revision ") and "Kick leads 40 Hz to 120 Hz" in first
+    assert any("Release" in line for line in said)
+    before = json.loads(run("measure", session_id, "--json").stdout)
+    script.write_text(json.dumps([decide, {"op": "remove part", "part": "nobody"}]))
+    refused = run("do", session_id, script)
+    assert refused.exit_code == 2 and refused.stderr.count("\n") == 1 and "nobody" in refused.stderr
+    assert json.loads(run("measure", session_id, "--json").stdout) == before
+    for wrong in ("{", "3", '{"op": "burn"}', '[{"op": "set part", "part": "kick"}]'):
+        script.write_text(wrong)
+        refused = run("do", session_id, script)
+        assert refused.exit_code == 2 and refused.stderr.count("\n") == 1, wrong
+    assert run("do", "nothing", script).exit_code == 2
+    assert "oneOf" in json.loads(run("schema", "--operations", data=False).stdout)

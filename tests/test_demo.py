@@ -7,10 +7,11 @@ import hashlib
 import numpy as np
 import pytest
 import soundfile
+from doing import do, laid
 
 from pondel import demo
-from pondel.core import move_edits
 from pondel.core.advice.fights import ranked
+from pondel.core.advice.proposals import propose
 from pondel.core.hearing.table import Scope
 from pondel.core.measures.hits import Hits
 from pondel.demo.session import ensure_demo
@@ -85,8 +86,8 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
     for pair in best:
         # A third less hidden in the zone, at a cost of less than 15 % of the yielder's loudness.
         fight = desk.fight(document, pair.hidden, pair.by, 18.0)
-        move = move_edits.add_move(document, pair.by, desk.propose(fight).settings)[1]
-        after = desk.analysis.whole_table(move(document))
+        treated = do(document, "add move", part=pair.by, **laid(propose(fight).settings)).document
+        after = desk.analysis.whole_table(treated)
         zone = Scope(zone_hz=(fight.low_hz, fight.high_hz))
         before_share = table.share(pair.hidden, pair.by, zone)
         assert after.share(pair.hidden, pair.by, zone) < before_share * 2 / 3, pair

@@ -7,11 +7,12 @@ import math
 
 import pytest
 from conftest import session_of
+from doing import after, do
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
-from pondel.core import edits, move_edits, units
+from pondel.core import units
 from pondel.core.document import content_hash, json_schema, parse_session, to_json
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves import KINDS
@@ -217,41 +218,49 @@ def test_every_move_describes_all_its_controls():
 
 def test_edits_change_one_thing_and_name_it(duck):
     session, _ = duck
-    label, change = move_edits.set_move(session, "tuba", "m1", "release_ms", "0.2 s")
-    assert label == "Tuba: release"
-    assert change(session).part("tuba").moves[0].release_ms == 200
-    _, change = move_edits.set_move(session, "tuba", "m1", "key.high_cut_hz", "off")
-    assert change(session).part("tuba").moves[0].key.high_cut_hz is None
-    _, change = move_edits.set_move(session, "tuba", "m1", "key.source", "")
-    assert change(session).part("tuba").moves[0].key is None
-    _, change = edits.set_part(session, "tuba", "fader_db", "-3")
-    assert change(session).part("tuba").fader_db == -3
-    assert session.part("tuba").fader_db == 0
-    _, change = move_edits.add_move(session, "tuba", {"kind": "compressor"})
-    assert [move.id for move in change(session).part("tuba").moves] == ["m1", "m2"]
-    _, change = edits.remove_part(session, "drum")
-    assert change(session).part("tuba").moves[0].key.source == "drum"
+    done = do(session, "set move", part="tuba", move="m1", field="release_ms", value="0.2 s")
+    assert done.title == "Tuba: release" and done.value.words == "200 ms"
+    assert done.document.part("tuba").moves[0].release_ms == 200
+
+    def key(field, value):
+        put = after(session, "set move", part="tuba", move="m1", field=f"key.{field}", value=value)
+        return put.part("tuba").moves[0].key
+
+    assert key("high_cut_hz", "off").high_cut_hz is None
+    assert key("source", "") is None
+    quiet = after(session, "set part", part="tuba", field="fader_db", value="-3")
+    assert quiet.part("tuba").fader_db == -3 and session.part("tuba").fader_db == 0
+    more = do(session, "add move", part="tuba", kind="compressor")
+    assert [move.id for move in more.document.part("tuba").moves] == ["m1", "m2"]
+    assert more.added and more.move.move == "m2"
+    left = do(session, "remove part", part="drum")
+    assert left.document.part("tuba").moves[0].key.source == "drum"
+    assert left.said == ["Tuba, compressor is off: it listened to Drum, which was taken out."]
+
+
+TUBA = {"part": "tuba", "move": "m1"}
 
 
 @pytest.mark.parametrize(
-    ("make", "message"),
+    ("asked", "message"),
     [
-        (lambda s: move_edits.set_move(s, "tuba", "m1", "ratio", "0.2:1"), "from 1:1 to ∞:1"),
-        (lambda s: move_edits.set_move(s, "tuba", "m1", "attack_ms", "fast"), "not a number in ms"),
-        (lambda s: move_edits.set_move(s, "tuba", "m1", "attack_ms", True), "a number is needed"),
-        (lambda s: move_edits.set_move(s, "tuba", "m1", "id", "x"), "no control 'id'"),
-        (lambda s: move_edits.set_move(s, "tuba", "m1", "key.source", "gone"), "no part 'gone'"),
-        (lambda s: edits.set_part(s, "tuba", "file", "x"), "no field 'file'"),
-        (lambda s: move_edits.add_move(s, "tuba", {"kind": "magic"}), "no move called 'magic'"),
+        (("set move", TUBA | {"field": "ratio", "value": "0.2:1"}), "from 1:1 to ∞:1"),
+        (("set move", TUBA | {"field": "attack_ms", "value": "fast"}), "not a number in ms"),
+        (("set move", TUBA | {"field": "attack_ms", "value": True}), "a number is needed"),
+        (("set move", TUBA | {"field": "id", "value": "x"}), "no control 'id'"),
+        (("set move", TUBA | {"field": "key.source", "value": "gone"}), "no part 'gone'"),
+        (("set part", {"part": "tuba", "field": "file", "value": "x"}), "field"),
+        (("add move", {"part": "tuba", "kind": "magic"}), "no move called 'magic'"),
     ],
 )
-def test_edits_that_make_no_sense_are_refused(duck, make, message):
+def test_edits_that_make_no_sense_are_refused(duck, asked, message):
+    op, fields = asked
     with pytest.raises(BadDocument, match=message):
-        make(duck[0])
+        after(duck[0], op, **fields)
 
 
 def test_edits_of_what_is_not_there(duck):
     with pytest.raises(NotFound):
-        move_edits.set_move(duck[0], "tuba", "m7", "ratio", 2)
+        after(duck[0], "set move", part="tuba", move="m7", field="ratio", value=2)
     with pytest.raises(NotFound):
-        edits.set_part(session_of({"id": "a"}), "b", "pan", 0)
+        after(session_of({"id": "a"}), "set part", part="b", field="pan", value=0)

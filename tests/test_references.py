@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from conftest import RATE, hits, session_of
+from doing import KnownHits, after, laid, paired
 from moves_tools import HITS_S, noise, run
 
-from pondel.core import move_edits, song_edits
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Zone, parse_session, to_json
 from pondel.core.engine import render, routing
@@ -46,7 +46,7 @@ def session():
             {"id": "y", "low_hz": 90, "high_hz": 200, "leads": "tuba", "gives_way": ["pad"]},
         ],
     )
-    return move_edits.add_tied(bare, "drum", "tuba")[1](bare)
+    return paired(bare, "drum", "tuba")
 
 
 def test_every_pointing_field_is_known_by_its_type(session):
@@ -106,13 +106,13 @@ def test_a_move_of_a_section_that_goes_never_acts_elsewhere(session):
     assert duck.lost == "It acted only in Verse, which was taken out."
     assert level.on and level.sections == ["b"]
     assert "Tuba, level no longer acts in Verse." in said
-    fewer = song_edits.set_sections([SECTIONS[1]])[1](session)
+    fewer = after(session, "set sections", sections=[SECTIONS[1]])
     assert fewer == left
 
 
 def test_swapped_moves_listen_to_where_they_came_from(session):
     bare = session.model_copy(update={"zones": []})
-    swapped = move_edits.swap_moves(bare, "drum", "tuba")[1](bare)
+    swapped = after(bare, "swap", leader="drum", part="tuba")
     assert {m.kind for m in swapped.part("drum").moves} == {"complementary eq", "compressor"}
     assert next(m for m in swapped.part("drum").moves if m.kind == "compressor").key.source == "tuba"
 
@@ -127,43 +127,43 @@ HIT_DRIVEN = [
 def test_a_move_follows_hits_as_they_are_now(settings):
     holder = "tuba" if settings["kind"] == "drawn duck" else "drum"
     session = session_of({"id": "drum"}, {"id": "tuba"})
-    session = move_edits.add_move(session, holder, settings)[1](session)
+    session = after(session, "add move", part=holder, **laid(settings))
     sounds = {"drum": noise(2, 0.3), "tuba": noise(2, 0.3)}
     media = ArrayMedia(sounds, {"drum": [0.5, 1.5]})
     node = (holder, "before fader")
     before = render.region(session, media, node, 0, 2 * RATE)
     expected = run(session.part(holder).moves[0], sounds[holder], hits_s=[0.5, 1.5])
     assert np.array_equal(before, expected)
-    corrected = song_edits.toggle_hit(session, "drum", 1.0, False)[1](session)
-    after = render.region(corrected, media, node, 0, 2 * RATE)
+    corrected = after(session, "toggle hit", part="drum", at_s=1.0, facts=KnownHits())
+    heard = render.region(corrected, media, node, 0, 2 * RATE)
     assert np.array_equal(
-        after, run(corrected.part(holder).moves[0], sounds[holder], hits_s=[0.5, 1.0, 1.5])
+        heard, run(corrected.part(holder).moves[0], sounds[holder], hits_s=[0.5, 1.0, 1.5])
     )
     assert routing.fingerprint(corrected, media, node) != routing.fingerprint(session, media, node)
 
 
 def test_a_copied_tail_trim_follows_the_hits_of_its_new_part():
     session = session_of({"id": "drum"}, {"id": "tuba"})
-    session = move_edits.add_move(session, "drum", {"kind": "tail trim", "end_ms": 100})[1](session)
-    session = move_edits.add_move(session, "drum", HIT_DRIVEN[0] | {"hits_of": "tuba"})[1](session)
-    copied = move_edits.copy_moves(session, "drum", ["m1"], ["tuba"])[1](session)
+    session = after(session, "add move", part="drum", **laid({"kind": "tail trim", "end_ms": 100}))
+    session = after(session, "add move", part="drum", **laid(HIT_DRIVEN[0] | {"hits_of": "tuba"}))
+    copied = after(session, "copy moves", part="drum", move="m1", to=["tuba"])
     media = ArrayMedia({"drum": hits(2), "tuba": noise(2, 0.3)}, {"drum": list(HITS_S), "tuba": [1.0]})
     out = render.region(copied, media, ("tuba", "before fader"), 0, 2 * RATE)
     assert np.array_equal(out, run(copied.part("tuba").moves[0], noise(2, 0.3), hits_s=[1.0]))
 
 
 def test_a_copy_that_would_point_at_its_own_part_stays_out(session):
-    copied = move_edits.copy_moves(session, "pad", None, ["tuba"])[1](session)
+    copied = after(session, "copy moves", part="pad", move=None, to=["tuba"])
     assert copied.part("tuba").moves[-1].hits_of == "drum"
     with pytest.raises(BadDocument, match="listens to it"):
-        move_edits.copy_moves(session, "pad", None, ["drum"])[1](session)
+        after(session, "copy moves", part="pad", move=None, to=["drum"])
 
 
 def test_a_move_that_lost_its_target_works_again_once_it_has_another(session):
     left, _ = without(session, parts={"drum"}, sections={"a"})
 
     def put(document, field, value):
-        return move_edits.set_move(document, "tuba", "c", field, value)[1](document)
+        return after(document, "set move", part="tuba", move="c", field=field, value=value)
 
     with pytest.raises(BadDocument, match="Choose what takes its place first"):
         put(left, "on", True)

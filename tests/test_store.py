@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import signal
 import subprocess
 import sys
@@ -14,9 +15,10 @@ import pytest
 import soundfile
 from conftest import RATE, session_of, sine, unfinished
 
-from pondel.core import edits, move_edits
-from pondel.core.document import Session
+from pondel.core.document import Session, to_json
 from pondel.core.errors import BadAudio, BadDocument, NotFound, StaleEdit
+from pondel.core.operations.chain import AddMove
+from pondel.core.operations.parts import BringIn, SetPart
 from pondel.jobs.tasks import Jobs
 from pondel.store.arrivals import Arrivals, plain_name
 from pondel.store.library import Library
@@ -31,7 +33,7 @@ def library(tmp_path):
 
 def fader(library, session_id, value, **options):
     head = library.head(session_id)
-    edit = edits.set_part(head.document, "a", "fader_db", value)
+    edit = SetPart(part="a", field="fader_db", value=value).apply
     return library.edit(session_id, head.id, edit, **options)
 
 
@@ -64,7 +66,7 @@ def test_a_stale_window_overwrites_nothing(library):
     old = library.head(session_id)
     fader(library, session_id, -4)
     with pytest.raises(StaleEdit, match="another window"):
-        library.edit(session_id, old.id, edits.set_part(old.document, "a", "pan", 0.5))
+        library.edit(session_id, old.id, SetPart(part="a", field="pan", value=0.5).apply)
     assert library.head(session_id).document.part("a").pan == 0
     assert library.head(session_id).document.part("a").fader_db == -4
 
@@ -75,7 +77,7 @@ def test_many_threads_lose_no_edit(library):
     def add(n):
         document = library.head(session_id).document
         part = document.part("a").model_copy(update={"id": f"p{n}", "name": f"P{n}"})
-        library.edit(session_id, None, edits.add_part(part))
+        library.edit(session_id, None, BringIn(part=part).apply)
 
     threads = [threading.Thread(target=add, args=(n,)) for n in range(12)]
     for thread in threads:
@@ -89,9 +91,9 @@ def test_a_circle_is_not_stored(library):
     keyed = [{"id": "m", "kind": "compressor", "key": {"source": "b", "tap": "after fader"}}]
     session_id = library.create(session_of({"id": "a", "moves": keyed}, {"id": "b"}))
     head = library.head(session_id)
-    back = {"kind": "compressor", "key": {"source": "a", "tap": "before fader"}}
+    back = AddMove(part="b", kind="compressor", values={"key": {"source": "a", "tap": "before fader"}})
     with pytest.raises(BadDocument, match="circle"):
-        library.edit(session_id, head.id, move_edits.add_move(head.document, "b", back))
+        library.edit(session_id, head.id, back.apply)
     assert library.head(session_id).id == head.id
 
 
@@ -166,7 +168,7 @@ CRASH = textwrap.dedent(
     """
     import io, os, signal, sys
     from pathlib import Path
-    from pondel.core import edits
+    from pondel.core.operations.parts import SetPart
     from pondel.core.audio import files
     from pondel.jobs.tasks import Jobs
     from pondel.store.library import Library
@@ -176,7 +178,7 @@ CRASH = textwrap.dedent(
     arrival = jobs.arrivals.receive("x", "b.wav", open(sys.argv[2], "rb"))
     for value in range(5):
         head = library.head("x")
-        library.edit("x", head.id, edits.set_part(head.document, "a", "fader_db", -value - 1))
+        library.edit("x", head.id, SetPart(part="a", field="fader_db", value=-value - 1).apply)
     print("answered", flush=True)
 
     def die(share):
@@ -213,3 +215,40 @@ def test_killed_in_the_middle_of_an_import_it_loses_nothing_and_goes_on(tmp_path
     assert [part.id for part in library.head("x").document.parts] == ["a", "b"]
     assert not unfinished(library)
     assert len(list(library.media.folder.iterdir())) == 1
+
+
+def test_a_database_of_the_first_form_is_opened_and_told_of_once(tmp_path):
+    library = Library(tmp_path)
+    session_id = library.create(session_of({"id": "a"}))
+    old = to_json(library.head(session_id).document)
+    trim = {"id": "t", "kind": "tail trim", "hits_s": [], "end_ms": 100}
+    old["parts"][0]["moves"] = [trim]
+    text = json.dumps({**old, "pondel": 1})
+    table = library.tables.Revision
+    table.update(document=text, hash="of the first form").execute()
+    again = Library(tmp_path)
+    move = again.head(session_id).document.part("a").moves[0]
+    assert not move.on and move.end_ms == 100
+    (note,) = again.bring_up(session_id)
+    assert "had no hits" in note
+    assert again.bring_up(session_id) == []
+    assert json.loads(table.get().document)["pondel"] == 2
+    assert again.head(session_id).document.part("a").moves[0] == move
+
+
+def test_a_change_is_worked_out_anew_where_another_came_first(tmp_path):
+    library, other = Library(tmp_path), Library(tmp_path)
+    session_id = library.create(session_of({"id": "a"}))
+    seen = []
+
+    def slowly(document):
+        seen.append(len(document.parts))
+        if len(seen) == 1:
+            part = document.part("a").model_copy(update={"id": "b"})
+            other.edit(session_id, None, BringIn(part=part).apply, arrival=True)
+        return SetPart(part="a", field="fader_db", value=-4).apply(document)
+
+    base = library.head(session_id).id
+    library.edit(session_id, base, slowly)
+    assert seen == [1, 2]
+    assert [part.fader_db for part in library.head(session_id).document.parts] == [-4, 0]

@@ -59,14 +59,15 @@ def test_the_intake_table_shows_what_was_measured(caller, song):
 def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     answer = caller.edit(
         song,
-        op="add duck",
+        op="give way",
+        kind="compressor",
         leader="kick",
         part="tuba",
         start_s=0,
         listen={"hear": "part", "parts": ["tuba"], "state": "after"},
     )
     assert answer.status_code == 200
-    assert answer.json["session"]["undo"] == "Tuba: add compressor"
+    assert answer.json["session"]["undo"] == "Tuba: compressor for Kick"
     pair = "leader=kick&yielder=tuba&start_s=0&end_s=5"
     found = caller.client.get(f"/sessions/{song}/evidence?{pair}").json
     assert found["hidden_after"] < found["hidden_before"]
@@ -77,7 +78,7 @@ def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     untreated = chunk(caller, before["hash"])
     assert np.abs(after).mean() < 0.95 * np.abs(untreated).mean()
 
-    assert caller.post(f"/sessions/{song}/undo").json["session"]["redo"] == "Tuba: add compressor"
+    assert caller.post(f"/sessions/{song}/undo").json["session"]["redo"] == "Tuba: compressor for Kick"
     now = caller.client.get(f"/sessions/{song}/listen?hear=part&part=tuba").json
     assert now["hash"] == before["hash"]
     caller.post(f"/sessions/{song}/redo")
@@ -103,13 +104,14 @@ def test_a_drag_that_replaced_its_revision_is_still_answered(caller, song):
 
 
 def test_a_control_takes_typed_values_and_says_what_it_holds(caller, song):
-    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
     target = {"op": "set move", "part": "tuba", "move": "m1"}
     answer = caller.edit(song, **target, field="release_ms", value="0.25 s")
-    said = answer.json["said"]
-    assert (said["value"], said["words"], said["move"]) == (250, "250 ms", "m1")
-    assert "250 ms" in said["brief"] and said["brief"].endswith("; hears KI")
-    assert caller.edit(song, **target, field="ratio", value="inf:1").json["said"]["words"] == "∞:1"
+    assert answer.json["value"] == {"value": 250, "words": "250 ms"}
+    told = answer.json["move"]
+    assert told["move"] == "m1" and not answer.json["added"]
+    assert "250 ms" in told["brief"] and told["brief"].endswith("; hears KI")
+    assert caller.edit(song, **target, field="ratio", value="inf:1").json["value"]["words"] == "∞:1"
     refused = caller.edit(song, **target, field="ratio", value="half")
     assert refused.status_code == 400
     assert refused.json["where"] == "Ratio" and "half" in refused.json["message"]
@@ -140,7 +142,7 @@ def test_trim_brings_parts_to_the_target(app, caller, song):
 
 
 def test_strips_spectra_and_match_are_drawn_from_the_sound(caller, song):
-    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
     pair = "leader=kick&yielder=tuba&start_s=1&end_s=3"
     strips = caller.client.get(f"/sessions/{song}/strips?{pair}").json
     assert len(strips["leader"]) == len(strips["after"]) == len(strips["before"])
@@ -259,21 +261,22 @@ def test_what_does_not_exist_is_said_in_words(caller, song, path):
         {"op": "set part", "part": "tuba", "field": "pan", "value": {"x": 1}},
         {"op": "set part", "part": "tuba", "field": "name", "value": ""},
         {"op": "set move", "part": "tuba", "move": "m1", "field": "ratio", "value": 2},
-        {"op": "add duck", "leader": "tuba", "part": "tuba"},
+        {"op": "give way", "leader": "tuba", "part": "tuba"},
     ],
 )
 def test_edits_that_make_no_sense_change_nothing(caller, song, body):
     facts = caller.client.get(f"/sessions/{song}/facts").json
-    if isinstance(body, dict):
-        body["base"] = facts["revision"]
-    answer = caller.post(f"/sessions/{song}/edit", json=body)
+    for asked in (body, {"do": body, "base": facts["revision"]}):
+        refused = caller.post(f"/sessions/{song}/edit", json=asked)
+        assert refused.status_code in (400, 404) and refused.json["message"]
+    answer = caller.edit(song, op="set session", field="tempo_bpm", value="fast")
     assert answer.status_code in (400, 404)
     assert answer.json["message"]
     assert caller.client.get(f"/sessions/{song}/facts").json == facts
 
 
 def test_the_figures_of_proof_come_by_themselves(caller, song):
-    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
     page = caller.client.get(f"/sessions/{song}/proof?start_s=1&end_s=3").text
     assert "Working the figures out" in page and "gives way to" not in page.split("<main", 1)[1]
     fragment = re.search(r'hx-get="([^"]+/proof/figures[^"]+)"', page)[1].replace("&amp;", "&")

@@ -205,7 +205,7 @@ def test_sections_and_tempo_are_typed_and_wrong_ones_refused(app, caller, song):
     backwards = caller.edit(song, op="set sections", sections=[{"name": "A", "start_s": 5, "end_s": 2}])
     assert backwards.status_code == 400 and "ends before" in backwards.json["message"]
     typed = caller.edit(song, op="set session", field="tempo_bpm", value="104.5 bpm")
-    assert typed.json["said"]["words"] == "104.5 bpm" and document().tempo_bpm == 104.5
+    assert typed.json["value"]["words"] == "104.5 bpm" and document().tempo_bpm == 104.5
     assert caller.edit(song, op="set session", field="tempo_bpm", value="fast").status_code == 400
     caller.edit(song, op="set session", field="beats_per_bar", value="3")
     assert document().beats_per_bar == 3

@@ -45,7 +45,8 @@ def head(app, song):
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("op", ["give way", "add move"])
 def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, op):
-    answer = caller.edit(song, op=op, part="tuba", leader="kick", kind=kind)
+    leader = {"leader": "kick"} if op == "give way" else {}
+    answer = caller.edit(song, op=op, part="tuba", kind=kind, **leader)
     if kind == "complementary eq" and op == "add move":
         assert answer.status_code == 400
         return
@@ -53,10 +54,11 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
     move = head(app, song).part("tuba").moves[-1]
     assert move.kind == kind
     if op == "give way" and kind not in ("level", "width"):
-        assert answer.json["said"]["reasons"]
-        assert answer.json["added"] == {"part": "tuba", "move": move.id}
+        assert answer.json["said"] == move.why
+        assert answer.json["added"] and answer.json["move"]["move"] == move.id
     page = caller.client.get(f"/sessions/{song}/moves?part=tuba&move={move.id}")
     assert page.status_code == 200 and KINDS[kind].title in page.text
+    assert all(reason in html.unescape(page.text) for reason in move.why)
     query = f"part=tuba&move={move.id}&{LOOP}"
     response = caller.client.get(f"/sessions/{song}/moves/response?{query}").json
     assert len(response["still_db"]) == len(response["hz"])
@@ -82,7 +84,7 @@ def test_an_edit_brings_the_sound_under_the_playhead_along(app, caller, song, mo
     assert answer.mimetype == "application/octet-stream"
     length = int.from_bytes(answer.data[:4], "little")
     told = json.loads(answer.data[4 : 4 + length])
-    assert told["said"]["value"] == 0.25 and told["sound"]["at"] == 3
+    assert told["value"]["value"] == 0.25 and told["sound"]["at"] == 3
     assert head(app, song).part("tuba").pan == 0.25
     samples = answer.data[4 + length :]
     assert len(samples) == told["sound"]["chunk_frames"] * 2 * 4

@@ -17,6 +17,7 @@ from pondel.jobs.tasks import Jobs
 from pondel.web.context import EXTENSION
 
 RATE = 48000
+AROUND = ("base", "gesture", "page", "listen")
 
 
 def until(found: Callable[[], Any], seconds: float = 30.0) -> Any:
@@ -58,4 +59,5 @@ class Caller:
     def edit(self, session_id: str, **body):
         if "base" not in body:
             body["base"] = self.client.get(f"/sessions/{session_id}/facts").json["revision"]
-        return self.post(f"/sessions/{session_id}/edit", json=body)
+        around = {name: body.pop(name) for name in AROUND if name in body}
+        return self.post(f"/sessions/{session_id}/edit", json={"do": body, **around})

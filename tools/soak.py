@@ -136,7 +136,8 @@ def full_disks(folder: Path) -> str:
                 now = facts()
                 edit = {"op": "set part", "part": now["parts"][0]["id"], "field": "fader_db"}
                 status, _ = server.post(
-                    f"{song}/edit", {**edit, "value": -k / 10 - n / 100, "base": now["revision"]}
+                    f"{song}/edit",
+                    {"do": {**edit, "value": -k / 10 - n / 100}, "base": now["revision"]},
                 )
                 if status == 200:
                     taken, last = taken + 1, -k / 10 - n / 100

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 from pondel import demo
 from pondel.core.document import Part, Session
-from pondel.core.edits import fresh_id
 from pondel.core.errors import NotFound
+from pondel.core.ids import fresh_id
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 

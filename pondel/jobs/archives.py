@@ -15,8 +15,8 @@ from zipstream import ZIP_STORED, ZipStream
 
 from pondel.core.audio import files
 from pondel.core.document import Session, to_json
-from pondel.core.edits import fresh_id
 from pondel.core.errors import BadDocument, BadRecording
+from pondel.core.ids import fresh_id
 from pondel.store.library import Library
 from pondel.store.room import written_in
 

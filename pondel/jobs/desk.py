@@ -13,7 +13,7 @@ import numpy as np
 
 from pondel.core.advice.checks import Finding, Heard, check
 from pondel.core.advice.lengths import lengths_of
-from pondel.core.advice.proposals import PROPOSE, Fight, Proposal, best_kind
+from pondel.core.advice.proposals import Fight
 from pondel.core.audio import files
 from pondel.core.document import Part, Session, move_of
 from pondel.core.dsp.decibels import to_db
@@ -32,12 +32,14 @@ from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.hearing.hidden import hidden
 from pondel.core.made_by import made_by
+from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
 from pondel.core.moves import key_in
+from pondel.core.operations import Done, Operation, apply_all
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.recordings import Recording, Recordings
-from pondel.store.library import Library
+from pondel.store.library import Library, Revision, nobody_waits
 from pondel.store.prints import Order
 
 MAX_PLANS = 256
@@ -94,6 +96,29 @@ class Desk:
     def hits_s(self, part: Part) -> np.ndarray:
         """A part's hits in seconds from the start of the song."""
         return self.recordings.hits_s(part)
+
+    def levels(self, part: Part) -> Levels | None:
+        """The levels of a part's recording; None without one that can be read."""
+        recording = self.recordings.readable(part.file) if part.file else None
+        return recording.levels if recording else None
+
+    def do(
+        self,
+        session_id: str,
+        operations: list[Operation],
+        *,
+        base: int | None = None,
+        gesture: str | None = None,
+        prepare: Callable[[Revision, Done], None] = nobody_waits,
+    ) -> Revision:
+        """Apply operations to a session, all of them or none; the new state is on disk."""
+        return self.library.edit(
+            session_id,
+            base,
+            lambda document: apply_all(operations, document, self),
+            gesture=gesture,
+            prepare=prepare,
+        )
 
     def plan(
         self,
@@ -201,13 +226,6 @@ class Desk:
         powers = (now.in_the_mix(part, start, frames) for part in (leader_id, yielder_id))
         found = hidden(*powers).zone
         return (found.low_hz, found.high_hz) if found else ANY_ZONE_HZ
-
-    def propose(self, fight: Fight, kind: str | None = None) -> Proposal:
-        """Starting values for a move of a fight; the usual kind when none is named."""
-        found = PROPOSE.get(kind or best_kind(fight))
-        if found is None:
-            raise BadDocument(f"there is no move called {kind!r}")
-        return found(fight)
 
     def findings(
         self, document: Session, part_id: str, move_id: str, start: int, frames: int

@@ -10,8 +10,8 @@ from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.audio.files import AudioFacts
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
-from pondel.core.edits import fresh_id
 from pondel.core.errors import BadAudio, BadDocument, PondelError
+from pondel.core.ids import fresh_id
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.tasks import part_name

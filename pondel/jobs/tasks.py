@@ -11,11 +11,11 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
 
-from pondel.core import edits
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
 from pondel.core.errors import NotFound, PondelError
+from pondel.core.ids import fresh_id
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
@@ -358,10 +358,9 @@ class Jobs:
         self.desk.recordings.take(file)
         name = part_name(arrival.name)
 
-        def make(parts: list[Part]) -> tuple[Part, edits.Edit]:
+        def make(parts: list[Part]) -> Part:
             taken = {part.id for part in parts}
-            part = Part(id=edits.fresh_id(name, taken), name=name, role=guess_role(name), file=file)
-            return part, edits.add_part(part)
+            return Part(id=fresh_id(name, taken), name=name, role=guess_role(name), file=file)
 
         self.arrivals.become_part(arrival_id, make)
 

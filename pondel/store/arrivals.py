@@ -9,8 +9,8 @@ from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import BinaryIO
 
 from pondel.core.document import Part
-from pondel.core.edits import Edit
 from pondel.core.errors import BadAudio, NotFound
+from pondel.core.operations import BringIn
 from pondel.store.folder import sync
 from pondel.store.library import Library
 from pondel.store.room import written_in
@@ -137,15 +137,15 @@ class Arrivals:
         table.delete().where((table.id == arrival_id) & (table.state << (FAILED, CANCELLED))).execute()
         self._drop(arrival_id)
 
-    def become_part(self, arrival_id: str, make: Callable[[list[Part]], tuple[Part, Edit]]) -> None:
+    def become_part(self, arrival_id: str, make: Callable[[list[Part]], Part]) -> None:
         """Add the part to the session and end the arrival in one transaction."""
         with self._library.database.atomic("immediate"):
             arrival = self.get(arrival_id)
             if arrival.state != READING:
                 return
             parts = self._library.head(arrival.session_id).document.parts
-            part, edit = make(parts)
-            self._library.edit(arrival.session_id, None, edit, arrival=True)
+            part = make(parts)
+            self._library.edit(arrival.session_id, None, BringIn(part=part).apply, arrival=True)
             table = self._table
             table.update(state=DONE, progress=1, part=part.id).where(table.id == arrival_id).execute()
         self._drop(arrival_id)

@@ -3,7 +3,7 @@
 library = Library(Path("data"))
 session_id = library.create(Session(name="Lantern Parade"))
 head = library.head(session_id)
-library.edit(session_id, head.id, edits.set_part("tuba", "fader_db", -3))
+library.edit(session_id, head.id, SetPart(part="tuba", field="fader_db", value=-3).apply)
 library.undo(session_id)
 """
 
@@ -14,7 +14,7 @@ import re
 import secrets
 import threading
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from operator import itemgetter
 from pathlib import Path
@@ -24,9 +24,10 @@ from cachetools import LRUCache
 from peewee import OperationalError
 
 from pondel.core.document import Session, content_hash, parse_session, to_json
-from pondel.core.edits import Edit
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
+from pondel.core.operations.base import Done
+from pondel.core.versions import VERSION, brought_up
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
 from pondel.store.locks import hold
@@ -36,6 +37,7 @@ from pondel.store.seals import Seals
 from pondel.store.tables import now, open_database, tables_of
 
 PARSED_BYTES = 64 << 20
+WORKED_OUT_ANEW = 3
 MIGRATION_LOCK = "migration.lock"
 
 
@@ -50,6 +52,13 @@ class Revision:
     created: datetime
     parent: int | None
     gesture: str | None
+
+
+def _checked(done: Done) -> Done:
+    """The change, its document looked through once more; BadDocument when it cannot stand."""
+    document = parse_session(to_json(done.document))
+    check_cycles(document)
+    return replace(done, document=document)
 
 
 @dataclass(frozen=True)
@@ -70,7 +79,7 @@ class SessionCard:
     parts: int
 
 
-def nobody_waits(revision: Revision) -> None:
+def nobody_waits(revision: Revision, done: Done) -> None:
     """Nothing has to be made of a new state before it is kept."""
 
 
@@ -149,6 +158,21 @@ class Library:
             raise NotFound(f"there is no session called {name!r:.90}")
         return row.id
 
+    def bring_up(self, session_id: str) -> list[str]:
+        """Store a session's present state in the newest form; what a listener may notice, in words."""
+        head = self.head(session_id)
+        table = self.tables.Revision
+        row = table.get_by_id(head.id)
+        found = brought_up(json.loads(row.document))
+        if found.came_from == VERSION:
+            return []
+        data = to_json(head.document)
+        text = json.dumps(data, ensure_ascii=False)
+        changed = table.update(document=text, hash=content_hash(data)).where(
+            (table.id == head.id) & (table.hash == row.hash)
+        )
+        return found.notes if changed.execute() else []
+
     def touch(self, session_id: str) -> None:
         """Remember that a session was opened, if there is room to; no page fails for want of it."""
         table = self.tables.Session
@@ -193,41 +217,63 @@ class Library:
         self,
         session_id: str,
         base: int | None,
-        edit: Edit,
+        change: Callable[[Session], Done],
         *,
         gesture: str | None = None,
         arrival: bool = False,
-        prepare: Callable[[Revision], None] = nobody_waits,
+        prepare: Callable[[Revision, Done], None] = nobody_waits,
     ) -> Revision:
-        """Apply an edit and move the head; the new state is on disk when this returns.
+        """Apply a change and move the head; the new state is on disk when this returns.
 
         `base` is the revision the editor saw: StaleEdit when it is not the head any more, unless
         nothing but arrivals came since; None to apply to whatever is. Edits with the same `gesture`
         as the head replace it, so that a drag is one step of undo; a head that a variant, a print
         or another revision stands on is kept beside the new one. `prepare` makes what the answer
         needs of the new state: when it fails, so does the edit, and nothing has changed.
+
+        The change is worked out before anything is locked, and anew when the head moved meanwhile.
         """
-        label, change = edit
+        for _ in range(WORKED_OUT_ANEW):
+            head = self._based_on(session_id, base)
+            done = _checked(change(head.document))
+            with self.database.atomic("immediate"):
+                if self.head(session_id).id == head.id:
+                    return self._put(head, done, gesture, arrival, prepare)
         with self.database.atomic("immediate"):
-            head = self.head(session_id)
-            if base is not None and not self._only_arrivals_since(base, head.id):
-                raise StaleEdit(
-                    "this session was changed in another window; "
-                    "the newest state is shown now, and your last change was not applied"
-                )
-            document = parse_session(to_json(change(head.document)))
-            check_cycles(document)
-            replaced = bool(gesture) and head.gesture == gesture
-            if document == head.document and not replaced:
-                prepare(head)
-                return head
-            parent = head.parent if replaced else head.id
-            revision = self._set_head(session_id, parent, label, document, gesture, arrival=arrival)
-            if replaced and not self._is_named(head.id):
-                # Only now: a number that is free would be given to the new revision.
-                self.tables.Revision.delete_by_id(head.id)
-            prepare(revision)
-            return revision
+            head = self._based_on(session_id, base)
+            return self._put(head, _checked(change(head.document)), gesture, arrival, prepare)
+
+    def _based_on(self, session_id: str, base: int | None) -> Revision:
+        """The head, as long as nothing but arrivals came since `base`; else StaleEdit."""
+        head = self.head(session_id)
+        if base is not None and not self._only_arrivals_since(base, head.id):
+            raise StaleEdit(
+                "this session was changed in another window; "
+                "the newest state is shown now, and your last change was not applied"
+            )
+        return head
+
+    def _put(
+        self,
+        head: Revision,
+        done: Done,
+        gesture: str | None,
+        arrival: bool,
+        prepare: Callable[[Revision, Done], None],
+    ) -> Revision:
+        replaced = bool(gesture) and head.gesture == gesture
+        if done.document == head.document and not replaced:
+            prepare(head, done)
+            return head
+        parent = head.parent if replaced else head.id
+        revision = self._set_head(
+            head.session_id, parent, done.title, done.document, gesture, arrival=arrival
+        )
+        if replaced and not self._is_named(head.id):
+            # Only now: a number that is free would be given to the new revision.
+            self.tables.Revision.delete_by_id(head.id)
+        prepare(revision, done)
+        return revision
 
     def _only_arrivals_since(self, base: int, head_id: int) -> bool:
         """Whether the head is a revision, or came of it by arrivals alone."""

@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass
 from functools import wraps
 from typing import Any, TypeVar
 
-from flask import current_app, request
+from flask import current_app, flash, request
 
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument, NotFound, NotYet
@@ -44,6 +44,8 @@ def opened(session_id: str) -> Revision:
     revision = head(session_id)
     if desk().recordings.missing(revision.document):
         raise NotYet("the recordings are being measured: a moment")
+    for note in library().bring_up(session_id):
+        flash(note)
     library().touch(session_id)
     return revision
 

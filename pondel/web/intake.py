@@ -9,17 +9,16 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, redirect, render_template, request, url_for
 
-from pondel.core import edits, song_edits
 from pondel.core.audio import midi
 from pondel.core.document import ROLES, HitSettings, Part, Session
 from pondel.core.errors import BadAudio, BadDocument
 from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.moves.controls import control_of
-from pondel.core.units import parse
+from pondel.core.operations import GiveHits, parse_operation
 from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
-from pondel.web.context import asked_revision, desk, head, jobs, library, opened, song_facts
+from pondel.web.context import asked_revision, desk, head, jobs, opened, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
@@ -140,11 +139,9 @@ def midi_hits(session_id: str):
     handed = request.files.get("file")
     if handed is None or not handed.filename:
         raise BadDocument("no MIDI file was chosen")
-    document = head(session_id).document
     part_id = asked.words("part")
     times = midi.hit_times_s(handed.stream.read(midi.MOST_BYTES + 1), plain_name(handed.filename))
-    base = asked.whole("base")
-    library().edit(session_id, base, song_edits.set_hits(document, part_id, midi_s=times))
+    desk().do(session_id, [GiveHits(part=part_id, times_s=times)], base=asked.whole("base"))
     return redirect(url_for("intake.show", session_id=session_id, part=part_id), 303)
 
 
@@ -189,28 +186,13 @@ def dismiss(session_id: str, arrival_id: str):
 @blueprint.post("/trim")
 def trim(session_id: str):
     """Trim one part, or all, to a target; changes the trim, never the recording."""
-    by = asked.words("by", "rms")
-    if by not in TRIM_BY:
-        raise BadDocument(f"trim by {', '.join(TRIM_BY)}, not {by!r:.20}")
-    target = parse(asked.words("target"), "dB")
-    if target is None or not -60 <= target <= 0:
-        raise BadDocument("a target lies between -60 and 0 dB", where="Target")
-    document = head(session_id).document
-    chosen = asked.words("part")
-    trims = {}
-    for row in rows(document):
-        if row.recording is None or (chosen and row.part.id != chosen):
-            continue
-        levels = row.recording.levels
-        level = {
-            "rms": levels.rms_dbfs,
-            "peak": levels.sample_peak_dbfs,
-            "loudness": levels.integrated_lufs,
-        }[by]
-        if level is not None and level > -120:
-            trims[row.part.id] = target - level
-    if not trims:
-        raise BadDocument("there is nothing to trim: the parts are silent, or there are none")
-    base = asked.whole("base")
-    library().edit(session_id, base, edits.set_trims(document, trims))
+    operation = parse_operation(
+        {
+            "op": "trim to",
+            "by": asked.words("by", "rms"),
+            "target": asked.words("target"),
+            "part": asked.words("part") or None,
+        }
+    )
+    desk().do(session_id, [operation], base=asked.whole("base"))
     return redirect(url_for("intake.show", session_id=session_id), 303)

@@ -83,16 +83,16 @@ RAW = [
     b'"x"',
     b"\xff\xfe",
     b"[" * 100_000,
-    b'{"op":' * 2000 + b"1" + b"}" * 2000,
-    b'{"op": "set part", "base": 1' + b"0" * 400 + b"}",
-    b'{"op": "set part", "base": 1e999, "part": "kick", "field": "fader_db", "value": 1}',
-    b'{"op": "set part", "base": NaN}',
-    b'{"op": "\\ud800", "base": 1}',
-    b'{"op": "set part", "base": 1, "part": "\\u0000", "field": "name", "value": "x"}',
-    b'{"op": "set part", "base": 1, "part": "kick", "field": "name", "value": "\\udfff"}',
-    b'{"op": "set part", "base": 1, "part": "kick", "field": "name", "value": "'
+    b'{"do":' * 2000 + b"1" + b"}" * 2000,
+    b'{"do": {"op": "set part"}, "base": 1' + b"0" * 400 + b"}",
+    b'{"base": 1e999, "do": {"op": "set part", "part": "kick", "field": "fader_db", "value": 1}}',
+    b'{"do": {"op": "set part"}, "base": NaN}',
+    b'{"do": {"op": "\\ud800"}, "base": 1}',
+    b'{"base": 1, "do": {"op": "set part", "part": "\\u0000", "field": "name", "value": "x"}}',
+    b'{"base": 1, "do": {"op": "set part", "part": "kick", "field": "name", "value": "\\udfff"}}',
+    b'{"base": 1, "do": {"op": "set part", "part": "kick", "field": "name", "value": "'
     + b"x" * 100_000
-    + b'"}',
+    + b'"}}',
 ]
 
 

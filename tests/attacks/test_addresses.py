@@ -46,7 +46,7 @@ def place(tmp_path):
     caller = Caller(app.test_client())
     song = jobs_of(app).library.create(Session(name="Song"))
     caller.upload(song, ("kick.wav", audio(hits(1.5))), ("tuba.wav", audio(sine(70, 1.5))))
-    caller.edit(song, op="add duck", leader="kick", part="tuba")
+    caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
     return app, caller, song
 
 
@@ -180,7 +180,7 @@ def test_an_edit_that_cannot_be_answered_is_not_made(place, monkeypatch):
     monkeypatch.setattr("pondel.web.editing.song_facts", lambda *_: 1 / 0)
     answer = caller.post(
         f"/sessions/{song}/edit",
-        json={"op": "set part", "part": "tuba", "field": "fader_db", "value": -3, "base": before},
+        json={"do": {"op": "set part", "part": "tuba", "field": "mute", "value": True}, "base": before},
     )
     assert answer.status_code == 500
     assert library.head(song).id == before
@@ -194,7 +194,7 @@ def test_an_edit_is_answered_though_its_sound_cannot_be_made(place, monkeypatch)
         song, op="set part", part="tuba", field="fader_db", value=-3, listen={"hear": "mix", "at": 0}
     )
     assert answer.status_code == 200
-    assert answer.json["said"]["value"] == -3
+    assert answer.json["value"]["value"] == -3
     assert jobs.library.head(song).document.part("tuba").fader_db == -3
 
 

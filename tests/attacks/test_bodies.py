@@ -14,11 +14,12 @@ from attacks.hostile import RAW, anything
 from pondel.core.document import Session
 from pondel.core.moves import KINDS
 from pondel.core.moves.controls import controls_of
+from pondel.core.operations import OPERATIONS
 from pondel.web import create_app
-from pondel.web.editing import OPERATIONS
 
 BODIES = 10_000
-COSTLY = ("give way", "add duck", "right of way")
+COSTLY = ("give way", "right of way")
+AROUND = ("gesture", "page", "listen")
 FIELDS = [
     *("name", "role", "trim_db", "fader_db", "pan", "mute", "silent_key", "tag", "file", "moves", "id"),
     *(
@@ -35,36 +36,6 @@ FIELDS = [
     *("bands", "bands.0", "bands.0.hz", "bands.99.hz", "bands.-1.hz", "bands.x.hz", "bands..hz"),
     *("points", "points.0.at", "crossovers_hz", "crossovers_hz.0", "crossovers_hz.9"),
     *("__class__", "model_fields", "key.__class__"),
-]
-KEYS = [
-    *(
-        "part",
-        "move",
-        "field",
-        "value",
-        "leader",
-        "yielder",
-        "kind",
-        "zone",
-        "list",
-        "values",
-        "index",
-        "hz",
-    ),
-    *(
-        "to",
-        "both",
-        "sections",
-        "leads",
-        "gives_way",
-        "low_hz",
-        "high_hz",
-        "at_s",
-        "name",
-        "tap",
-        "start_s",
-    ),
-    *("gesture", "page", "listen"),
 ]
 
 
@@ -100,24 +71,41 @@ def sensible(rng: random.Random, document: Session, key: str) -> Any:
         "value": [1, -3, "on", "kick", 200, True, 0.5, "hits", 4],
         "sections": [["s1"], [{"name": "B", "start_s": 0.1, "end_s": 0.4}], []],
         "tap": ["source", "after fader"],
+        "by": ["rms", "peak", "loudness"],
+        "target": [-18, "-23 dB"],
+        "values": [{}, {"hz": 200}, {"bands": [{"hz": 90}]}, {"at": 0.5}],
+        "times_s": [[], [0.1, 0.5]],
+        "both_sides": [True, False],
         "listen": [{"hear": "mix", "at": 0}, {"hear": "pair", "parts": parts[:2], "at": 1}],
     }
     return rng.choice(known.get(key, [40.0, 90.0, 0.25, "x"]))
 
 
-def hostile_body(rng: random.Random, document: Session, base: int) -> dict[str, Any]:
-    ops = [op for op in OPERATIONS for _ in range(1 if op in COSTLY else 8)]
-    body: dict[str, Any] = {"op": rng.choice(ops), "base": base}
-    for key in KEYS:
-        roll = rng.random()
-        if roll < 0.72:
-            body[key] = sensible(rng, document, key)
-        elif roll < 0.86:
-            body[key] = anything(rng)
+def hostile_operation(rng: random.Random, document: Session) -> dict[str, Any]:
+    op = rng.choice([op for op in OPERATIONS for _ in range(1 if op in COSTLY else 8)])
+    fields = [name for name in OPERATIONS[op].model_fields if name != "op"]
+    asked: dict[str, Any] = {"op": op}
     if rng.random() < 0.05:
-        body[rng.choice(["op", "base"])] = anything(rng)
-    if rng.random() < 0.8:
-        body.pop("listen", None)
+        fields.append(rng.choice(["colour", "document", "op", "example"]))
+    for key in fields:
+        roll = rng.random()
+        if roll < 0.8:
+            asked[key] = sensible(rng, document, key)
+        elif roll < 0.9:
+            asked[key] = anything(rng)
+    return asked
+
+
+def hostile_body(rng: random.Random, document: Session, base: int) -> dict[str, Any]:
+    """What to do, once or several times, and what a page says besides."""
+    body: dict[str, Any] = {"do": hostile_operation(rng, document), "base": base}
+    if rng.random() < 0.1:
+        body["do"] = [hostile_operation(rng, document) for _ in range(rng.randrange(4))]
+    for key in AROUND:
+        if rng.random() < 0.3:
+            body[key] = sensible(rng, document, key) if rng.random() < 0.5 else anything(rng)
+    if rng.random() < 0.05:
+        body[rng.choice(["do", "base"])] = anything(rng)
     return body
 
 

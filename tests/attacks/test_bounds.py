@@ -11,13 +11,13 @@ from conftest import NO_MEDIA, RATE, hits, session_of, sine
 from web_tools import Caller, audio, jobs_of
 
 from pondel.cli import main
-from pondel.core import edits
 from pondel.core.audio import files
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.engine import render, routing
 from pondel.core.engine.routing import MOST_IN_A_ROW, check_cycles
 from pondel.core.errors import BadDocument, PondelError
+from pondel.core.operations.parts import SetPart
 from pondel.jobs import sessions
 from pondel.store.library import Library
 from pondel.web import create_app
@@ -80,13 +80,13 @@ def test_tags_are_short_and_unlike(names, tags):
 def test_a_tag_may_be_typed_and_no_two_are_alike(tmp_path):
     library = Library(tmp_path)
     song = library.create(session_of({"id": "a", "name": "Kick"}, {"id": "b", "name": "Kite"}))
-    library.edit(song, None, edits.set_part(library.head(song).document, "b", "tag", "ki"))
+    library.edit(song, None, SetPart(part="b", field="tag", value="ki").apply)
     assert tags_of(library.head(song).document) == {"a": "KC", "b": "KI"}
     with pytest.raises(BadDocument, match="tag"):
-        library.edit(song, None, edits.set_part(library.head(song).document, "a", "tag", "KI"))
+        library.edit(song, None, SetPart(part="a", field="tag", value="KI").apply)
     with pytest.raises(BadDocument, match="tag"):
-        library.edit(song, None, edits.set_part(library.head(song).document, "a", "tag", "toolong"))
-    library.edit(song, None, edits.set_part(library.head(song).document, "b", "tag", ""))
+        library.edit(song, None, SetPart(part="a", field="tag", value="toolong").apply)
+    library.edit(song, None, SetPart(part="b", field="tag", value="").apply)
     assert library.head(song).document.part("b").tag is None
     library.close()
 

@@ -12,8 +12,8 @@ from click.testing import CliRunner
 from conftest import session_of
 
 from pondel.cli import main
-from pondel.core import edits
 from pondel.core.errors import PondelError
+from pondel.core.operations.parts import SetPart
 from pondel.store.copies import Copies, fault_of
 from pondel.store.folder import DataFolder
 from pondel.store.library import Library
@@ -32,7 +32,7 @@ def fader(data: Path, value: float | None = None) -> float:
     library = Library(data)
     head = library.head("song")
     if value is not None:
-        library.edit("song", head.id, edits.set_part(head.document, "a", "fader_db", value))
+        library.edit("song", head.id, SetPart(part="a", field="fader_db", value=value).apply)
     found = library.head("song").document.part("a").fader_db
     library.close()
     return found
@@ -112,7 +112,7 @@ def older(folder: Path, tmp: Path, monkeypatch) -> None:
         shutil.copy(path, before)
     with sqlite3.connect(folder / "pondel.db") as opened:
         opened.executescript(
-            "drop table login; drop table seal; delete from schema_migration where name like '0003%';"
+            "drop table login; drop table seal; delete from schema_migration where name >= '0003';"
             "drop index revision_parent; alter table revision drop column arrival;"
             "alter table session drop column removed;"
         )

@@ -14,9 +14,9 @@ from conftest import session_of, sine
 from web_tools import audio, until
 
 from attacks.servers import Server
-from pondel.core import edits
 from pondel.core.document import Session
 from pondel.core.errors import DiskFull
+from pondel.core.operations.parts import SetPart
 from pondel.jobs.starved import Starved
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
@@ -65,7 +65,7 @@ def test_arrivals_prints_and_edits_on_a_full_disk(tmp_path):
             assert server.get(f"{song}/{page}")[0] == 200, page
         edit = {"op": "set part", "part": "one", "field": "fader_db", "value": -3}
         answers = [
-            server.post(f"{song}/edit", {**edit, "base": facts()["revision"], "value": -n / 10})
+            server.post(f"{song}/edit", {"do": {**edit, "value": -n / 10}, "base": facts()["revision"]})
             for n in range(1, 40)
         ]
         refused = [body for status, body in answers if status != 200]
@@ -74,7 +74,7 @@ def test_arrivals_prints_and_edits_on_a_full_disk(tmp_path):
         assert (status, b"disk is full" in body) == (507, True)
         ballast.unlink()
         until(lambda: len(facts()["parts"]) == 2, 60)
-        status, _ = server.post(f"{song}/edit", {**edit, "base": facts()["revision"]})
+        status, _ = server.post(f"{song}/edit", {"do": edit, "base": facts()["revision"]})
         assert status == 200
         assert facts()["undo"]
     finally:
@@ -101,7 +101,7 @@ def test_what_cannot_be_written_is_told_as_a_full_disk(place):
     with pytest.raises(peewee.OperationalError) as told:
         for n in range(200):
             head = library.head(song)
-            library.edit(song, head.id, edits.set_part(head.document, "a", "name", f"N{n}" * 20))
+            library.edit(song, head.id, SetPart(part="a", field="name", value=f"N{n}" * 20).apply)
     assert is_full(told.value)
     library.touch(song)
     library.keep_measure("x", "y" * 100_000)

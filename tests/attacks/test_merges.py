@@ -9,9 +9,9 @@ import pytest
 from conftest import session_of, sine
 from web_tools import Caller, audio, jobs_of, until
 
-from pondel.core import edits
 from pondel.core.document import Session
 from pondel.core.errors import NotFound, StaleEdit
+from pondel.core.operations.parts import SetPart
 from pondel.jobs.tasks import Jobs
 from pondel.jobs.tidy import tidy_up
 from pondel.store.library import Library
@@ -30,7 +30,7 @@ def library(tmp_path):
 def drag(library, song, *values, gesture="drag"):
     for value in values:
         head = library.head(song)
-        edit = edits.set_part(head.document, "a", "fader_db", value)
+        edit = SetPart(part="a", field="fader_db", value=value).apply
         library.edit(song, head.id, edit, gesture=gesture)
 
 
@@ -115,11 +115,11 @@ def test_an_arrival_comes_in_while_a_page_edits(library):
     seen = library.head(song)
     arrival = jobs.arrivals.receive(song, "b.wav", io.BytesIO(audio(sine(60, 0.5))))
     jobs.take_in(arrival.id)
-    library.edit(song, seen.id, edits.set_part(seen.document, "a", "fader_db", -7))
+    library.edit(song, seen.id, SetPart(part="a", field="fader_db", value=-7).apply)
     document = library.head(song).document
     assert document.part("a").fader_db == -7 and document.has_part("b")
     with pytest.raises(StaleEdit):
-        library.edit(song, seen.id, edits.set_part(seen.document, "a", "fader_db", -8))
+        library.edit(song, seen.id, SetPart(part="a", field="fader_db", value=-8).apply)
 
 
 def test_an_edit_that_looks_at_recordings_does_not_wait_for_one_that_comes_in(library, tmp_path):
@@ -130,12 +130,12 @@ def test_an_edit_that_looks_at_recordings_does_not_wait_for_one_that_comes_in(li
     sealing = threading.Thread(target=library.media._seals.put, args=(recording,))
     looked = []
 
-    def look(revision):
+    def look(revision, _):
         sealing.start()
         until(lambda: library.media._seals._known)
         looked.append(library.media.faults(revision.document))
 
-    library.edit(song, None, edits.set_part(library.head(song).document, "a", "pan", 0.5), prepare=look)
+    library.edit(song, None, SetPart(part="a", field="pan", value=0.5).apply, prepare=look)
     sealing.join(10)
     assert not sealing.is_alive() and list(looked[0]) == ["a"]
 

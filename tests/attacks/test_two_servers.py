@@ -16,8 +16,8 @@ from web_tools import Caller, audio, jobs_of
 
 from attacks.servers import Server, unshare
 from pondel.cli import main
-from pondel.core import edits
 from pondel.core.errors import PondelError
+from pondel.core.operations.parts import SetPart
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 from pondel.web import create_app
@@ -45,7 +45,7 @@ def test_a_second_server_is_refused_and_the_command_line_shares_the_folder(tmp_p
         assert status == 2
         is_one_line(said, "another Pondel serves this folder")
         head = library.head(song)
-        library.edit(song, head.id, edits.set_part(head.document, "a", "fader_db", -4))
+        library.edit(song, head.id, SetPart(part="a", field="fader_db", value=-4).apply)
         facts = json.loads(server.get(f"/sessions/{song}/facts")[1])
         assert facts["undo"] == "A: fader"
         assert run("list", "--data", str(data))[0] == 0

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from pondel.core import edits
 from pondel.core.errors import PondelError
+from pondel.core.operations.song import SetSession
 from pondel.jobs import sessions
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
@@ -42,5 +42,5 @@ def work(data: Path, given: Path, number: int, told: Path) -> None:
     edit = number * 100_000
     while True:
         edit += 1
-        library.edit("song", None, edits.set_session("name", f"Edit {edit}"))
+        library.edit("song", None, SetSession(field="name", value=f"Edit {edit}").apply)
         tell(f"edits {edit}")

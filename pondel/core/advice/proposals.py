@@ -15,6 +15,7 @@ import numpy as np
 from pondel.core.document import Part
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_db
+from pondel.core.errors import BadDocument
 from pondel.core.measures.hits import gap_s
 from pondel.core.measures.home import Home
 from pondel.core.measures.lowsum import LowSum
@@ -408,6 +409,14 @@ PROPOSE: dict[str, Callable[[Fight], Proposal]] = {
     "level": _plain("level"),
     "width": _plain("width"),
 }
+
+
+def propose(fight: Fight, kind: str | None = None) -> Proposal:
+    """Starting values for a move of a fight; the usual kind when none is named."""
+    found = PROPOSE.get(kind or best_kind(fight))
+    if found is None:
+        raise BadDocument(f"there is no move called {kind!r}")
+    return found(fight)
 
 
 def best_kind(fight: Fight) -> str:

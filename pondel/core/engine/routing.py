@@ -128,7 +128,7 @@ def _fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, st
 
 
 def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> list:
-    settings = move.model_dump_json(exclude={"id", "on", "lost"})
+    settings = move.model_dump_json(exclude={"id", "on", "lost", "why"})
     limits = [[s.start_s, s.end_s] for s in session.sections if s.id in move.sections]
     key = key_of(session, move)
     heard = None

@@ -159,6 +159,11 @@ class MoveBase(Model):
         max_length=400,
         description="What it pointed at and is gone, in words; it is off until that is mended.",
     )
+    why: list[Annotated[str, Field(max_length=400)]] = Field(
+        default_factory=list,
+        max_length=20,
+        description="Why it began as it did, where that was computed.",
+    )
 
 
 def key_in(move: MoveBase) -> Key | None:

@@ -12,7 +12,6 @@ import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
-import { keepReasons, showReasons } from "./reasons.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
@@ -30,7 +29,6 @@ function wireStage() {
     form.onchange = () => go(`${form.action}?${new URLSearchParams(new FormData(form))}`);
     form.onsubmit = (event) => event.preventDefault();
   }
-  showReasons(stage);
   look();
 }
 
@@ -38,8 +36,9 @@ async function doIt(button) {
   if (button.dataset.askFirst && !confirm(button.dataset.askFirst)) return;
   button.disabled = true;
   try {
-    const said = await edit({ ...JSON.parse(button.dataset.do), start_s: state.loop.start_s });
-    keepReasons(said);
+    const operation = JSON.parse(button.dataset.do);
+    if ("start_s" in operation) operation.start_s = state.loop.start_s;
+    await edit(operation);
     await go(button.dataset.then ?? location.href, { push: Boolean(button.dataset.then) });
   } catch (error) {
     say(error.message);

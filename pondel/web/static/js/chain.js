@@ -3,7 +3,6 @@ import { about, say } from "./api.js";
 import { edit } from "./edits.js";
 import { write } from "./plots.js";
 import { atRest } from "./questions.js";
-import { keepReasons } from "./reasons.js";
 import { go, reload } from "./stage.js";
 import { on, state } from "./state.js";
 
@@ -26,9 +25,10 @@ function add(button) {
   const kind = form.querySelector("select").value;
   const { part } = form.dataset;
   const op = kind === "complementary eq" ? "give way" : button.dataset.add;
+  const { leader, zone } = state.view;
+  const fight = op === "give way" ? { leader, start_s: state.loop.start_s, low_hz: zone?.low_hz, high_hz: zone?.high_hz } : {};
   doing(async () => {
-    const said = await edit({ op, part, kind, leader: state.view.leader, start_s: state.loop.start_s, ...(state.view.zone ?? {}) });
-    keepReasons(said);
+    await edit({ op, part, kind, ...fight });
     await go(movesOf(part));
   });
 }

@@ -57,7 +57,7 @@ async function put(box, value, gesture = null) {
   const typed = box.querySelector(".typed");
   const target = JSON.parse(box.dataset.target);
   try {
-    const said = await edit({ ...target, value }, gesture);
+    const said = (await edit({ ...target, value }, gesture))?.value;
     if (!said || sent.get(box) !== mine) return;
     box.dataset.value = said.value ?? "";
     typed.value = said.words;
@@ -188,9 +188,9 @@ function wireNumber(box) {
 
 async function simple(element, value, then = () => {}) {
   try {
-    const said = await edit({ ...JSON.parse(element.dataset.target), value });
+    const answer = await edit({ ...JSON.parse(element.dataset.target), value });
     element.removeAttribute("aria-invalid");
-    then(said ?? {});
+    then(answer?.value ?? {});
   } catch (error) {
     element.setAttribute("aria-invalid", "true");
     say(error.message);

@@ -31,7 +31,7 @@ function inTurn(work) {
   return sending;
 }
 
-/** Apply an edit; resolves with what the server said of it, or null when a newer one replaced it. */
+/** Apply an edit; resolves with the server's answer, or null when a newer one replaced it. */
 export function edit(operation, gesture = null) {
   const slot = [operation.op, operation.part, operation.move, operation.field].join("|");
   return new Promise((done, failed) => {
@@ -50,12 +50,13 @@ async function send() {
     waiting.delete(slot);
     try {
       const { facts } = state;
-      const body = { ...one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...wanted(), at: player.upcoming() } };
+      const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...wanted(), at: player.upcoming() } };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
-      if (one.operation.op === "set move" && answer.said && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.said });
+      if (answer.move && answer.value && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.move, ...answer.value });
+      if (answer.said.length && !answer.added) say(answer.said.join(" "));
       tell("changed", { sound: answer.sound, samples: answer.samples });
-      one.done(answer.said ?? {});
+      one.done(answer);
       if (waiting.size) await heard();
     } catch (error) {
       one.failed(error);

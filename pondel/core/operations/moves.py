@@ -1,0 +1,278 @@
+"""Changes to the settings of a move.
+
+A path names a value inside it: `threshold_db`, `key.level_db`, `bands.2.hz`. The two sides of a pair of
+moves are changed together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from copy import deepcopy
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import BaseModel, Field
+
+from pondel.core.document import Session, move_of
+from pondel.core.errors import BadDocument
+from pondel.core.losses import dangling
+from pondel.core.moves import kind_of
+from pondel.core.moves.base import Key
+from pondel.core.moves.controls import control_of, lists_of, parse_control
+from pondel.core.operations.base import (
+    NOTHING_KNOWN,
+    Done,
+    Facts,
+    FieldPath,
+    Json,
+    MoveAt,
+    MoveId,
+    Operation,
+    Value,
+    changed,
+    part_in,
+    shown_at,
+)
+from pondel.core.refs import PartRef, pointers
+
+FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why")
+ListName = Annotated[str, Field(max_length=40)]
+
+
+def chain_in(data: Json, part_id: str) -> list[Json]:
+    """The moves of a part in a document's JSON."""
+    return part_in(data, part_id)["moves"]
+
+
+def move_in(data: Json, part_id: str, move_id: str) -> Json:
+    """A move in a document's JSON."""
+    return next(move for move in chain_in(data, part_id) if move["id"] == move_id)
+
+
+def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Json], None]) -> Session:
+    """A document in which a move's JSON was changed in place, and alike its other side's."""
+    was_on = move_of(document.part(part_id), move_id).on
+
+    def both(data: Json) -> None:
+        move = move_in(data, part_id, move_id)
+        change(move)
+        if move["kind"] == "complementary eq" and not move["lost"]:
+            other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
+            other["bands"] = deepcopy(move["bands"])
+            other["on"] = move["on"]
+
+    return _mended(changed(document, both), part_id, move_id, was_on)
+
+
+def _mended(document: Session, part_id: str, move_id: str, was_on: bool) -> Session:
+    """A move that lost what it pointed at works again once it points at nothing that is gone."""
+    move = move_of(document.part(part_id), move_id)
+    if not move.lost:
+        return document
+    if not dangling(document, move):
+        mended = {"lost": "", "on": True}
+        return changed(document, lambda data: move_in(data, part_id, move_id).update(mended))
+    if move.on and not was_on:
+        raise BadDocument(f"{move.lost} Choose what takes its place first")
+    return document
+
+
+class SetMove(Operation):
+    """Change one value of a move; text is read with its unit.
+
+    Setting `key.source` to nothing takes the key away; setting it on a move without one gives it a key
+    with the defaults.
+    """
+
+    op: Literal["set move"] = "set move"
+    part: PartRef
+    move: MoveId
+    field: FieldPath
+    value: Value
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "field": "bands.0.hz", "value": "240 Hz"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        move = move_of(part, self.move)
+        words, change = self._key(document, move) if self._is_key else self._plain(document, move)
+        left = on_move(document, self.part, self.move, change)
+        value = shown_at(move_of(left.part(self.part), self.move), self.field)
+        title = f"{part.name}: {words}"
+        return Done(left, title, value=value, move=MoveAt(self.part, self.move))
+
+    @property
+    def _is_key(self) -> bool:
+        return self.field.startswith("key.")
+
+    def _plain(self, document: Session, move: Any) -> tuple[str, Callable[[Json], None]]:
+        """The words for a setting, and its change."""
+        steps = self.field.split(".")
+        nowhere = BadDocument(f"a {move.kind} has no control {self.field!r}")
+        if steps[0] in FIXED or steps[0] not in type(move).model_fields:
+            raise nowhere
+        if steps[0] == "crossovers_hz" and len(steps) == 2:
+            typed = parse_control(Key, "high_cut_hz", self.value)
+            words = "crossover"
+        else:
+            params, field = _params_at(type(move), steps)
+            if field not in params.model_fields:
+                raise nowhere
+            self._check_reference(document, params, field)
+            typed = parse_control(params, field, self.value)
+            words = _title(params, field)
+
+        def change(data: Json) -> None:
+            try:
+                _put(data, steps, typed)
+            except (IndexError, ValueError, TypeError, KeyError) as error:
+                raise BadDocument(f"there is no control {self.field!r}") from error
+
+        return words, change
+
+    def _check_reference(self, document: Session, params: type[BaseModel], field: str) -> None:
+        mark = pointers(params).get(field)
+        if mark is None or mark.at == "section" or (mark.own and not self.value):
+            return
+        if not document.has_part(str(self.value)):
+            raise BadDocument("choose the part whose hits set it off")
+
+    def _key(self, document: Session, move: Any) -> tuple[str, Callable[[Json], None]]:
+        """The words for a setting of the key, and its change."""
+        field, value = self.field.removeprefix("key."), self.value
+        if not kind_of(move.kind).keyed or field not in Key.model_fields:
+            raise BadDocument(f"a {move.kind} has no control {self.field!r}")
+        if move.kind == "complementary eq":
+            raise BadDocument("a complementary EQ always listens to the part it is tied to")
+        words = f"key {field.split('_', maxsplit=1)[0]}"
+        if field == "source":
+            if value and not document.has_part(str(value)):
+                raise BadDocument(f"there is no part {value!r} to listen to")
+
+            def listen(data: Json) -> None:
+                data["key"] = {**(data["key"] or {}), "source": value} if value else None
+
+            return words, listen
+        typed = parse_control(Key, field, value)
+
+        def change(data: Json) -> None:
+            if data["key"] is None:
+                raise BadDocument("choose a key first")
+            data["key"][field] = typed
+
+        return words, change
+
+
+def _params_at(params: type[BaseModel], path: list[str]) -> tuple[type[BaseModel], str]:
+    """The class and the field a path ends in."""
+    if len(path) == 1:
+        return params, path[0]
+    for field, item, _, _ in lists_of(params):
+        if field == path[0] and path[1].isdigit() and len(path) == 3:
+            return item, path[2]
+    raise BadDocument(f"there is no control {'.'.join(path)!r}")
+
+
+def _title(params: type[BaseModel], field: str) -> str:
+    try:
+        return control_of(params, field).title.lower()
+    except BadDocument:
+        return field.split("_", maxsplit=1)[0]
+
+
+def _put(data: Json, steps: list[str], value: Any) -> None:
+    place: Any = data
+    for step in steps[:-1]:
+        place = place[int(step)] if isinstance(place, list) else place[step]
+    last: Any = int(steps[-1]) if isinstance(place, list) else steps[-1]
+    if isinstance(place, list) and not 0 <= last < len(place):
+        raise IndexError(last)
+    place[last] = value
+
+
+class AddItem(Operation):
+    """Append to a list of a move, such as a band to an EQ."""
+
+    op: Literal["add item"] = "add item"
+    part: PartRef
+    move: MoveId
+    list: ListName
+    values: dict[str, Any] = Field(default_factory=dict, max_length=40)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "list": "bands", "values": {"hz": 240}}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        _check_list(move_of(part, self.move), self.list)
+        left = on_move(document, self.part, self.move, lambda data: data[self.list].append(self.values))
+        return Done(left, f"{part.name}: add to {self.list}", move=MoveAt(self.part, self.move))
+
+
+class RemoveItem(Operation):
+    """Take one out of a list of a move, counted from 0."""
+
+    op: Literal["remove item"] = "remove item"
+    part: PartRef
+    move: MoveId
+    list: ListName
+    index: int = Field(ge=0, le=1000, strict=True)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "list": "bands", "index": 0}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        move = move_of(part, self.move)
+        _check_list(move, self.list)
+        if self.index >= len(getattr(move, self.list)):
+            raise BadDocument(f"there is no number {self.index + 1} in {self.list}")
+        left = on_move(document, self.part, self.move, lambda data: data[self.list].pop(self.index))
+        return Done(left, f"{part.name}: remove from {self.list}", move=MoveAt(self.part, self.move))
+
+
+def _check_list(move: Any, field: str) -> None:
+    known = [name for name, *_ in lists_of(type(move))]
+    if field not in known or move.kind == "multiband":
+        raise BadDocument(f"a {move.kind} has no list {field!r} to add to")
+
+
+class SplitBand(Operation):
+    """Split the band of a multiband compressor that holds a frequency into two alike."""
+
+    op: Literal["split band"] = "split band"
+    part: PartRef
+    move: MoveId
+    hz: float = Field(ge=10, le=24_000)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "hz": 400.0}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        if move_of(part, self.move).kind != "multiband":
+            raise BadDocument("only a multiband compressor has bands to split")
+
+        def change(data: Json) -> None:
+            cuts = data["crossovers_hz"]
+            at = sum(cut < self.hz for cut in cuts)
+            cuts.insert(at, round(self.hz, 1))
+            data["bands"].insert(at + 1, {**data["bands"][at], "solo": False})
+
+        left = on_move(document, self.part, self.move, change)
+        return Done(left, f"{part.name}: split a band", move=MoveAt(self.part, self.move))
+
+
+class JoinBands(Operation):
+    """Take a crossover away, counted from 0; the band above it goes."""
+
+    op: Literal["join bands"] = "join bands"
+    part: PartRef
+    move: MoveId
+    index: int = Field(ge=0, le=1000, strict=True)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "index": 0}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        move = move_of(part, self.move)
+        if move.kind != "multiband" or self.index >= len(move.crossovers_hz):
+            raise BadDocument("there is no such crossover")
+
+        def change(data: Json) -> None:
+            data["crossovers_hz"].pop(self.index)
+            data["bands"].pop(self.index + 1)
+
+        left = on_move(document, self.part, self.move, change)
+        return Done(left, f"{part.name}: join two bands", move=MoveAt(self.part, self.move))

@@ -1,0 +1,193 @@
+"""Changes to parts: their fields, returns and groups, sends, recordings that come and go."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from pondel.core.document import MOST_PARTS, Name, Part, Session, parse_session, to_json
+from pondel.core.errors import BadDocument
+from pondel.core.ids import fresh_id
+from pondel.core.losses import without
+from pondel.core.moves.base import Tap
+from pondel.core.moves.controls import parse_control
+from pondel.core.operations.base import (
+    NOTHING_KNOWN,
+    Done,
+    Facts,
+    Json,
+    Operation,
+    Value,
+    Words,
+    changed,
+    on_part,
+    shown_at,
+)
+from pondel.core.refs import PartRef
+from pondel.core.units import parse
+
+LARGEST_TRIM_DB = 60.0
+SILENT_DB = -120.0
+_LEVELS = {"rms": "rms_dbfs", "peak": "sample_peak_dbfs", "loudness": "integrated_lufs"}
+
+
+class SetPart(Operation):
+    """Change a field of a part; text is read with its unit."""
+
+    op: Literal["set part"] = "set part"
+    part: PartRef
+    field: Literal["name", "tag", "role", "trim_db", "fader_db", "pan", "mute", "silent_key"]
+    value: Value
+    example: ClassVar[Json] = {"part": "tuba", "field": "fader_db", "value": "-3 dB"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        typed = parse_control(Part, self.field, self.value)
+        if self.field == "tag":
+            typed = str(self.value or "").strip().upper() or None
+        left = on_part(document, self.part, lambda data: data.update({self.field: typed}))
+        title = f"{part.name}: {self.field.removesuffix('_db').replace('_', ' ')}"
+        return Done(left, title, value=shown_at(left.part(self.part), self.field))
+
+
+class TrimTo(Operation):
+    """Trim one part, or all, so that a level of the recording comes to a target.
+
+    Silent parts stay as they are; a trim goes at most 60 dB either way.
+    """
+
+    op: Literal["trim to"] = "trim to"
+    by: Literal["rms", "peak", "loudness"] = "rms"
+    target: float | Words
+    part: PartRef | None = None
+    example: ClassVar[Json] = {"by": "rms", "target": "-18 dB"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        target = parse(self.target, "dB") if isinstance(self.target, str) else self.target
+        if target is None or not -60 <= target <= 0:
+            raise BadDocument("a target lies between -60 and 0 dB", where="Target")
+        asked = [document.part(self.part)] if self.part else document.parts
+        trims: dict[str, float] = {}
+        for part in asked:
+            levels = facts.levels(part)
+            level = getattr(levels, _LEVELS[self.by], None)
+            if level is not None and level > SILENT_DB:
+                wanted = round(target - level, 2)
+                trims[part.id] = max(-LARGEST_TRIM_DB, min(LARGEST_TRIM_DB, wanted))
+        if not trims:
+            raise BadDocument("there is nothing to trim: the parts are silent, or there are none")
+        names = [document.part(part).name for part in trims]
+
+        def change(data: Json) -> None:
+            for part in data["parts"]:
+                part["trim_db"] = trims.get(part["id"], part["trim_db"])
+
+        title = f"Trim {names[0]}" if len(names) == 1 else f"Trim {len(names)} parts"
+        return Done(changed(document, change), title)
+
+
+class RemovePart(Operation):
+    """Take a part out; what pointed at it is switched off and says so."""
+
+    op: Literal["remove part"] = "remove part"
+    part: PartRef
+    example: ClassVar[Json] = {"part": "tuba"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        name = document.part(self.part).name
+        left, said = without(document, parts={self.part})
+        return Done(left, f"Take out {name}", said)
+
+
+class AddReturn(Operation):
+    """Append a return, to be fed by sends or, as a group, by parts."""
+
+    op: Literal["add return"] = "add return"
+    name: Name | Literal[""] = ""
+    example: ClassVar[Json] = {"name": "Hall"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        name = self.name.strip() or "Group"
+        part_id = fresh_id(name, {part.id for part in document.parts})
+        part = Part(id=part_id, name=name, role="other", source="sends")
+        return Done(_with(document, part), f"Add {name}")
+
+
+class SetGroup(Operation):
+    """Let a part feed a group instead of the mix, or the mix again."""
+
+    op: Literal["set group"] = "set group"
+    part: PartRef
+    value: PartRef | None = None
+    example: ClassVar[Json] = {"part": "tuba", "value": "hall"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part, group = document.part(self.part), self.value or None
+        name = document.part(group).name if group else "the mix"
+        left = on_part(document, self.part, lambda data: data.update(group=group))
+        return Done(left, f"{part.name} to {name}")
+
+
+class SetSend(Operation):
+    """Send a part to a return at a level; no level takes the send away."""
+
+    op: Literal["set send"] = "set send"
+    part: PartRef
+    to: PartRef
+    value: float | Words | None = None
+    tap: Tap | None = None
+    example: ClassVar[Json] = {"part": "tuba", "to": "hall", "value": "-12 dB"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part, target = document.part(self.part), document.part(self.to)
+        level_db = self.value
+        if isinstance(level_db, str):
+            level_db = parse(level_db, "dB", optional=True)
+
+        def change(data: Json) -> None:
+            old: Json = next((send for send in data["sends"] if send["to"] == self.to), {})
+            data["sends"] = [send for send in data["sends"] if send["to"] != self.to]
+            if level_db is not None:
+                tap = self.tap or old.get("tap", "after fader")
+                data["sends"].append({"to": self.to, "level_db": level_db, "tap": tap})
+
+        title = f"{part.name}: send to {target.name}"
+        return Done(on_part(document, self.part, change), title)
+
+
+class BringIn(Operation):
+    """Append a part whose recording is in the library."""
+
+    op: Literal["bring in"] = "bring in"
+    part: Part
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        return Done(_with(document, self.part), f"Bring in {self.part.name}")
+
+
+class ReplaceRecording(Operation):
+    """Put another recording, which is in the library, in the place of a part's."""
+
+    op: Literal["replace recording"] = "replace recording"
+    part: PartRef
+    file: Annotated[str, Field(min_length=1, max_length=400)]
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        if part.file is None:
+            raise BadDocument("a return has no recording to replace", where=part.name)
+        left = on_part(document, self.part, lambda data: data.update(file=self.file))
+        said = []
+        if part.hits.added_s or part.hits.removed_s:
+            said.append(
+                f"Hits of {part.name} that were set by hand are kept: look whether they still fit."
+            )
+        return Done(left, f"New recording of {part.name}", said)
+
+
+def _with(document: Session, part: Part) -> Session:
+    if len(document.parts) >= MOST_PARTS:
+        raise BadDocument(f"a session holds at most {MOST_PARTS} parts: {part.name} stays out")
+    data = to_json(document)
+    return parse_session({**data, "parts": [*data["parts"], part.model_dump(mode="json")]})

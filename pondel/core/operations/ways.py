@@ -1,0 +1,89 @@
+"""Moves with computed settings: one part gives way to another."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal, Self
+
+from pydantic import Field, model_validator
+
+from pondel.core.advice.proposals import Proposal, propose
+from pondel.core.document import Session
+from pondel.core.errors import BadDocument
+from pondel.core.moves import kind_of
+from pondel.core.moves.base import LONGEST_S
+from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, MoveAt, Operation
+from pondel.core.operations.chain import KindName, laid, tied
+from pondel.core.refs import PartRef
+
+Hz = Annotated[float, Field(ge=10, le=24_000)]
+Start = Annotated[float, Field(ge=0, le=LONGEST_S)]
+
+
+def _with(document: Session, leader: str, yielder: str, proposal: Proposal) -> Session:
+    """The document with a proposed move laid on the part that gives way."""
+    settings = proposal.settings
+    if settings["kind"] == "complementary eq":
+        return tied(document, leader, yielder, settings.get("bands"), proposal.reasons)
+    return laid(document, yielder, settings, proposal.reasons)
+
+
+class GiveWay(Operation):
+    """A move on a part for a leader, its settings computed from the fight near `start_s`.
+
+    `kind` as named, or the usual one; the zone as given, or where the leader loses most.
+    """
+
+    op: Literal["give way"] = "give way"
+    part: PartRef
+    leader: PartRef
+    kind: KindName | None = None
+    start_s: Start = 0.0
+    low_hz: Hz | None = None
+    high_hz: Hz | None = None
+    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "kind": "compressor", "start_s": 18.5}
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Self:
+        if (self.low_hz is None) != (self.high_hz is None):
+            raise ValueError("a zone has a low and a high edge")
+        if self.low_hz is not None and self.high_hz is not None and self.low_hz >= self.high_hz:
+            raise ValueError("a zone's high edge lies above its low edge")
+        return self
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        zone = None
+        if self.low_hz is not None and self.high_hz is not None:
+            zone = self.low_hz, self.high_hz
+        fight = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        proposal = propose(fight, self.kind)
+        left = _with(document, self.leader, self.part, proposal)
+        added = MoveAt(self.part, left.part(self.part).moves[-1].id)
+        kind = kind_of(proposal.settings["kind"]).title.lower()
+        title = f"{fight.yielder.name}: {kind} for {fight.leader.name}"
+        return Done(left, title, proposal.reasons, move=added, added=True)
+
+
+class RightOfWay(Operation):
+    """The usual move on every part that gives way in a zone."""
+
+    op: Literal["right of way"] = "right of way"
+    zone: Annotated[str, Field(max_length=40)]
+    start_s: Start = 0.0
+    example: ClassVar[Json] = {"zone": "z1", "start_s": 18.5}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        zone = next((z for z in document.zones if z.id == self.zone), None)
+        if zone is None or not zone.gives_way:
+            raise BadDocument("decide first who leads and who gives way in this zone")
+        left, said = document, []
+        for yielder in zone.gives_way:
+            edges = zone.low_hz, zone.high_hz
+            proposal = propose(facts.fight(document, zone.leads, yielder, self.start_s, edges))
+            if zone.sections:
+                proposal.settings["sections"] = zone.sections
+            left = _with(left, zone.leads, yielder, proposal)
+            said += proposal.reasons
+        last = left.part(zone.gives_way[-1])
+        added = MoveAt(last.id, last.moves[-1].id)
+        title = f"Make way for {document.part(zone.leads).name}"
+        return Done(left, title, said, move=added, added=True)
