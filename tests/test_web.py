@@ -126,15 +126,14 @@ def test_a_stale_edit_is_told(caller, song):
 
 
 def test_trim_brings_parts_to_the_target(app, caller, song):
-    form = {"by": "rms", "target": "−18 dB"}
-    assert caller.post(f"/sessions/{song}/trim", data=form).status_code == 303
+    assert caller.edit(song, op="trim to", by="rms", target="−18 dB").status_code == 200
     document = jobs_of(app).library.head(song).document
     for part in document.parts:
         levels = jobs_of(app).desk.recording(part.file).levels
         assert levels.rms_dbfs + part.trim_db == pytest.approx(-18, abs=0.01)
-    assert caller.post(f"/sessions/{song}/trim", data={"target": "loud"}).status_code == 400
-    alone = {"by": "peak", "target": "-12 dB", "part": "kick"}
-    assert caller.post(f"/sessions/{song}/trim", data=alone).status_code == 303
+    assert caller.edit(song, op="trim to", target="loud").status_code == 400
+    alone = caller.edit(song, op="trim to", by="peak", target="-12 dB", part="kick")
+    assert alone.status_code == 200
     after = jobs_of(app).library.head(song).document
     assert after.part("tuba") == document.part("tuba")
     peak = jobs_of(app).desk.recording(after.part("kick").file).levels.sample_peak_dbfs

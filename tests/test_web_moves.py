@@ -145,7 +145,7 @@ def test_a_faulty_move_is_explained_and_mended_by_its_button(app, caller, song):
     caller.edit(song, op="set move", part="tuba", move=move.id, field="threshold_db", value=0)
     page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text
     assert "never crosses the threshold" in page
-    fix = json.loads(html.unescape(re.search(r"data-do='([^']+)'", page)[1]))
+    fix = json.loads(html.unescape(re.search(r'data-do="([^"]+)"', page)[1]))
     assert caller.edit(song, **fix).status_code == 200
     page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move.id}&{LOOP}").text
     assert "never crosses" not in page

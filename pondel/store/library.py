@@ -317,18 +317,24 @@ class Library:
         table.update(head=row.id, name=document.name).where(table.id == session_id).execute()
         return Revision(row.id, session_id, label, document, row.created, parent, gesture)
 
-    def undo(self, session_id: str) -> Revision:
-        """Step back; NotFound at the beginning."""
+    def undo(self, session_id: str, base: int | None = None) -> Revision:
+        """Step back from `base`, if it is still the head; NotFound at the beginning."""
         with self.database.atomic("immediate"):
-            parent = self.head(session_id).parent
+            parent = self._seen_head(session_id, base).parent
             if parent is None:
                 raise NotFound("there is nothing to undo")
             return self._move_head(session_id, parent)
 
-    def redo(self, session_id: str) -> Revision:
+    def _seen_head(self, session_id: str, base: int | None) -> Revision:
+        head = self.head(session_id)
+        if base not in (None, head.id):
+            raise StaleEdit("this session changed meanwhile; it is shown as it is now: step again")
+        return head
+
+    def redo(self, session_id: str, base: int | None = None) -> Revision:
         """Step forward along the newest branch; NotFound at its end."""
         with self.database.atomic("immediate"):
-            child = self._newest_child(self.head(session_id).id)
+            child = self._newest_child(self._seen_head(session_id, base).id)
             if child is None:
                 raise NotFound("there is nothing to redo")
             return self._move_head(session_id, child.id)

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, Response, render_template
+from flask import Blueprint, Response, render_template, request
 
 from pondel.core.document import move_of
 from pondel.core.errors import BadDocument
@@ -86,13 +86,23 @@ def _with_sound(answer: dict[str, Any], at: int, block: np.ndarray) -> Response:
 @blueprint.post("/undo")
 def undo(session_id: str):
     """Step back."""
-    return {"session": song_facts(session_id, library().undo(session_id))}
+    return {"session": song_facts(session_id, library().undo(session_id, _base()))}
 
 
 @blueprint.post("/redo")
 def redo(session_id: str):
     """Step forward."""
-    return {"session": song_facts(session_id, library().redo(session_id))}
+    return {"session": song_facts(session_id, library().redo(session_id, _base()))}
+
+
+def _base() -> int | None:
+    """The revision the page shows, where it says one: what came since is not stepped over unseen."""
+    if not request.content_length:
+        return None
+    base = asked.body().get("base")
+    if base is not None and (isinstance(base, bool) or not isinstance(base, int)):
+        raise BadDocument("the base is the number of a revision")
+    return base
 
 
 @blueprint.get("/history")

@@ -14,7 +14,7 @@ from pondel.core.document import ROLES, HitSettings, Part, Session
 from pondel.core.errors import BadAudio, BadDocument
 from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.moves.controls import control_of
-from pondel.core.operations import GiveHits, parse_operation
+from pondel.core.operations import GiveHits
 from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
@@ -180,19 +180,4 @@ def receive(session_id: str):
 def dismiss(session_id: str, arrival_id: str):
     """Stop a file that is on its way, or put its message away."""
     jobs().arrivals.dismiss(jobs().arrivals.get(arrival_id, session_id).id)
-    return redirect(url_for("intake.show", session_id=session_id), 303)
-
-
-@blueprint.post("/trim")
-def trim(session_id: str):
-    """Trim one part, or all, to a target; changes the trim, never the recording."""
-    operation = parse_operation(
-        {
-            "op": "trim to",
-            "by": asked.words("by", "rms"),
-            "target": asked.words("target"),
-            "part": asked.words("part") or None,
-        }
-    )
-    desk().do(session_id, [operation], base=asked.whole("base"))
     return redirect(url_for("intake.show", session_id=session_id), 303)

@@ -2,6 +2,12 @@
 
 from __future__ import annotations
 
+import json
+import re
+from typing import Any
+
+from markupsafe import Markup
+
 from pondel.core.units import MINUS, say, say_hz
 
 
@@ -23,4 +29,31 @@ def minutes(seconds: float) -> str:
     return f"{int(seconds // 60)}:{seconds % 60:04.1f}"
 
 
-FILTERS = {"percent": percent, "signed": signed, "level": level, "minutes": minutes, "hz": say_hz}
+def control_id(operation: dict[str, Any], name: str = "") -> str:
+    """An id that stays the same for what a control does, however often the screen is drawn."""
+    values = [operation["op"], *(v for k, v in operation.items() if k in NAMING)]
+    return re.sub(r"[^A-Za-z0-9_]+", "-", name or " ".join(map(str, values))).strip("-")
+
+
+def doing(operation: dict[str, Any], name: str = "") -> Markup:
+    """The attributes of a button that does an operation; `name` is its id where the values change."""
+    return Markup('id="do-{}" data-do="{}"').format(control_id(operation, name), json.dumps(operation))
+
+
+def setting(operation: dict[str, Any], name: str = "") -> Markup:
+    """The attributes of a control that sets the operation's value."""
+    found = control_id(operation, name)
+    return Markup('id="set-{}" data-target="{}"').format(found, json.dumps(operation))
+
+
+NAMING = ("part", "move", "field", "list", "to", "zone", "leads", "gives_way", "leader", "kind")
+FILTERS = {
+    "percent": percent,
+    "signed": signed,
+    "level": level,
+    "minutes": minutes,
+    "hz": say_hz,
+    "doing": doing,
+    "setting": setting,
+    "control_id": control_id,
+}

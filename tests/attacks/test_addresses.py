@@ -156,7 +156,6 @@ def test_forms_with_hostile_values(place):
     rng = random.Random(13)
     forms = {
         "/sessions": ["name"],
-        f"/sessions/{song}/trim": ["by", "target", "part", "base"],
         f"/sessions/{song}/prints": ["what", "format", "bits"],
         f"/sessions/{song}/intake/midi": ["part", "base"],
         "/login": ["password"],

@@ -103,9 +103,7 @@ def test_what_is_typed_while_files_come_in_is_kept(tmp_path):
     assert answer.status_code == 200
     assert {part["name"] for part in answer.json["session"]["parts"]} == {"Drum", "Two", "Three"}
     assert caller.edit(song, **{**typed, "value": "Late"}).status_code == 409
-    trimmed = caller.post(
-        f"/sessions/{song}/trim", data={"by": "peak", "target": "-6 dB", "base": seen}
-    )
+    trimmed = caller.edit(song, op="trim to", by="peak", target="-6 dB", base=seen)
     assert trimmed.status_code == 409
 
 

@@ -6,6 +6,7 @@ moves are changed together.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from copy import deepcopy
 from typing import Annotated, Any, ClassVar, Literal
@@ -35,6 +36,7 @@ from pondel.core.operations.base import (
 from pondel.core.refs import PartRef, pointers
 
 FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why")
+LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 ListName = Annotated[str, Field(max_length=40)]
 
 
@@ -232,27 +234,41 @@ def _check_list(move: Any, field: str) -> None:
 
 
 class SplitBand(Operation):
-    """Split the band of a multiband compressor that holds a frequency into two alike."""
+    """Split a band of a multiband compressor into two alike: at a frequency, or in the middle of one.
+
+    Bands are counted from 0, the lowest.
+    """
 
     op: Literal["split band"] = "split band"
     part: PartRef
     move: MoveId
-    hz: float = Field(ge=10, le=24_000)
-    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "hz": 400.0}
+    hz: float | None = Field(None, ge=10, le=24_000)
+    index: int | None = Field(None, ge=0, le=1000, strict=True)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "index": 1}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
-        if move_of(part, self.move).kind != "multiband":
+        move = move_of(part, self.move)
+        if move.kind != "multiband":
             raise BadDocument("only a multiband compressor has bands to split")
+        hz = self.hz if self.hz is not None else _middle_hz(move, self.index)
 
         def change(data: Json) -> None:
             cuts = data["crossovers_hz"]
-            at = sum(cut < self.hz for cut in cuts)
-            cuts.insert(at, round(self.hz, 1))
+            at = sum(cut < hz for cut in cuts)
+            cuts.insert(at, round(hz, 1))
             data["bands"].insert(at + 1, {**data["bands"][at], "solo": False})
 
         left = on_move(document, self.part, self.move, change)
         return Done(left, f"{part.name}: split a band", move=MoveAt(self.part, self.move))
+
+
+def _middle_hz(move: Any, index: int | None) -> float:
+    """The middle of a band on a logarithmic axis from 20 Hz to 20 kHz."""
+    edges = [LOWEST_HZ, *move.crossovers_hz, HIGHEST_HZ]
+    if index is None or index >= len(move.bands):
+        raise BadDocument("say which band to split, or at which frequency")
+    return math.sqrt(edges[index] * edges[index + 1])
 
 
 class JoinBands(Operation):

@@ -21,7 +21,8 @@ function ask(list) {
 /** The list as it is now, the whole screen when parts have come in and nobody types. */
 export async function show(list) {
   if (!list.isConnected) return;
-  const fresh = document.adoptNode((await getPage(location.href)).getElementById(list.id));
+  const { content } = await getPage(location.href);
+  const fresh = document.adoptNode(content.getElementById(list.id));
   if (!list.isConnected) return;
   const isBehind = "parts" in fresh.dataset && Number(fresh.dataset.parts) !== partsShown();
   if (isBehind && !isTyping()) {

@@ -76,10 +76,12 @@ export async function getJSON(url, signal = undefined) {
   }
 }
 
-/** A page of the application, as a document of its own. */
-export async function getPage(url) {
-  const response = await checked(await reach(url, {}));
-  return new DOMParser().parseFromString(await response.text(), "text/html");
+/** A page of the application as a document of its own, and its address; a `form` is sent there first. */
+export async function getPage(url, form = null) {
+  const headers = { Accept: "text/html, application/json" };
+  const sent = form ? { method: "POST", headers: { ...headers, "X-CSRFToken": token }, body: form } : { headers };
+  const response = await checked(await reach(url, sent));
+  return { content: new DOMParser().parseFromString(await response.text(), "text/html"), address: response.url };
 }
 
 export async function getFloats(url, signal = undefined) {

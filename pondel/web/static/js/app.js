@@ -10,7 +10,7 @@ import * as hitview from "./hitview.js";
 import * as lanes from "./lanes.js";
 import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
-import { go, look } from "./stage.js";
+import { go, look, onShown, reload } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
@@ -26,35 +26,65 @@ function wireStage() {
   intake.wire(stage);
   again.wire(stage);
   for (const form of stage.querySelectorAll("[data-soft-form]")) {
-    form.onchange = () => go(`${form.action}?${new URLSearchParams(new FormData(form))}`);
+    form.onchange = () => visit(`${form.action}?${new URLSearchParams(new FormData(form))}`);
     form.onsubmit = (event) => event.preventDefault();
   }
-  look();
+  for (const form of stage.querySelectorAll("[data-choose-file]")) form.onchange = () => sendForm(form);
+  tell("view");
 }
 
-async function doIt(button) {
-  if (button.dataset.askFirst && !confirm(button.dataset.askFirst)) return;
-  button.disabled = true;
+const visit = (url, options = {}) => go(url, options).catch((error) => say(error.message));
+
+/** Send a form, or what a button of its own stands for; the screen that answers is shown. */
+function sendForm(form) {
+  const values = new FormData(form instanceof HTMLFormElement ? form : undefined);
+  if (values.has("base")) values.set("base", state.facts.revision);
+  return visit(form.action || form.dataset.send, { form: values });
+}
+
+/** Trim one part, or all, to the target that stands above the table. */
+async function trim(part = null) {
+  const { target, by } = Object.fromEntries(new FormData($("trim-form")));
   try {
-    const operation = JSON.parse(button.dataset.do);
-    if ("start_s" in operation) operation.start_s = state.loop.start_s;
-    await edit(operation);
-    await go(button.dataset.then ?? location.href, { push: Boolean(button.dataset.then) });
+    await edit({ op: "trim to", target, by, part });
+    await reload();
   } catch (error) {
     say(error.message);
   }
-  button.disabled = false;
+}
+
+/** Do what a button says: `data-then` is where to go after, and what appears there has the focus. */
+async function doIt(button) {
+  if (button.dataset.askFirst && !confirm(button.dataset.askFirst)) return;
+  if (button.getAttribute("aria-busy") === "true") return;
+  button.setAttribute("aria-busy", "true");
+  try {
+    const operation = JSON.parse(button.dataset.do);
+    if ("start_s" in operation) operation.start_s = state.loop.start_s;
+    const answer = await edit(operation);
+    const focus = answer?.added ? `chain-${answer.move.move}` : null;
+    if (button.dataset.then) await go(button.dataset.then, { focus });
+    else if (answer?.added) await go(`${location.pathname}?${new URLSearchParams({ part: answer.move.part, move: answer.move.move })}`, { focus });
+    else await reload();
+  } catch (error) {
+    say(error.message);
+  }
+  button.removeAttribute("aria-busy");
 }
 
 function clicks(event) {
   const link = event.target.closest("#spine a, a[data-soft]");
   if (link && !event.metaKey && !event.ctrlKey) {
     event.preventDefault();
-    go(link.href).catch((error) => say(error.message));
+    visit(link.href);
     return;
   }
   const button = event.target.closest("[data-do]");
   if (button) doIt(button);
+  const trimmed = event.target.closest("[data-trim]");
+  if (trimmed) trim(trimmed.dataset.trim);
+  const sender = event.target.closest("button[data-send]");
+  if (sender) sendForm(sender);
   const heard = event.target.closest("[data-hear]");
   if (heard) {
     const what = heard.dataset.hear;
@@ -69,6 +99,7 @@ const typing = (element) => element.closest?.("input:not([type=radio]):not([type
 
 function keys(event) {
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && state.facts) {
+    if (typing(event.target)) return;
     event.preventDefault();
     step(event.shiftKey ? "redo" : "undo");
     return;
@@ -77,7 +108,7 @@ function keys(event) {
   if (event.key === "?") return $("shortcuts").showModal();
   if (!state.facts) return;
   if (event.key === " ") {
-    if (event.target.closest("button:not(#play), a")) return;
+    if (event.target.closest("button:not(#play), input[type=checkbox], summary")) return;
     event.preventDefault();
     deck.toggle();
   } else if (event.key >= "1" && event.key <= "5") {
@@ -127,24 +158,21 @@ async function begin() {
   document.addEventListener("submit", (event) => {
     const question = event.submitter?.dataset.ask;
     if (question && !confirm(question)) event.preventDefault();
+    else if (event.target.id === "trim-form") {
+      event.preventDefault();
+      trim();
+    } else if (state.facts && event.target.matches("[data-send]")) {
+      event.preventDefault();
+      sendForm(event.target);
+    }
   });
   const facts = $("facts");
   if (!facts) return;
   learn(JSON.parse(facts.textContent));
   state.loop = firstLoop();
   document.addEventListener("click", clicks);
-  document.body.addEventListener("htmx:afterSettle", (event) => event.target === stage && wireStage());
-  document.body.addEventListener("htmx:responseError", (event) => {
-    let message = `the server answered ${event.detail.xhr.status}`;
-    try {
-      const body = JSON.parse(event.detail.xhr.responseText);
-      message = body.where ? `${body.where}: ${body.message}` : body.message;
-    } catch {
-      // Not one of ours: the status has to do.
-    }
-    say(message);
-  });
-  window.addEventListener("popstate", () => go(location.href, { push: false }));
+  onShown(wireStage);
+  window.addEventListener("popstate", () => visit(location.href, { push: false }));
   on("value", controls.follow);
   const ready = deck.start();
   lanes.start();
@@ -157,11 +185,12 @@ async function begin() {
   spectra.start();
   strips.start();
   figures.start();
+  look();
   wireStage();
   let later = 0;
   on("loop", () => {
     clearTimeout(later);
-    later = setTimeout(() => state.view.loop && go(location.href, { push: false }), 300);
+    later = setTimeout(() => state.view.loop && reload().catch((error) => say(error.message)), 300);
   });
   await document.fonts.ready;
   tell("sheet");

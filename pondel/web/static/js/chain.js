@@ -3,7 +3,7 @@ import { about, say } from "./api.js";
 import { edit } from "./edits.js";
 import { write } from "./plots.js";
 import { atRest } from "./questions.js";
-import { go, reload } from "./stage.js";
+import { fragment, go, reload } from "./stage.js";
 import { on, state } from "./state.js";
 
 async function doing(work) {
@@ -28,8 +28,8 @@ function add(button) {
   const { leader, zone } = state.view;
   const fight = op === "give way" ? { leader, start_s: state.loop.start_s, low_hz: zone?.low_hz, high_hz: zone?.high_hz } : {};
   doing(async () => {
-    await edit({ op, part, kind, ...fight });
-    await go(movesOf(part));
+    const { move } = await edit({ op, part, kind, ...fight });
+    await go(movesOf(part, move.move), { focus: `chain-${move.move}` });
   });
 }
 
@@ -39,8 +39,7 @@ function wireChain() {
   const items = [...chain.children];
   const reorder = (move, to) => doing(async () => {
     await edit({ op: "reorder move", part: chain.dataset.part, move, to });
-    await reload();
-    document.querySelector(`#chain [data-move="${move}"] a`)?.focus();
+    await reload({ focus: `chain-${move}` });
   });
   let dragged = null;
   items.forEach((item, n) => {
@@ -82,13 +81,8 @@ function wireRest() {
   const split = document.querySelector("[data-split]");
   if (split) {
     split.onclick = () => doing(async () => {
-      const cuts = [...document.querySelectorAll('[data-target*="crossovers_hz"]')].map((field) => field.value);
-      const item = state.view.item ?? 0;
-      const typed = (text) => Number.parseFloat(text.replace(",", ".")) * (/k/i.test(text) ? 1000 : 1);
-      const edges = cuts.map(typed);
-      const low = item === 0 ? 20 : edges[0];
-      const high = item === 0 ? edges[0] : (edges[1] ?? 20000);
-      await edit({ op: "split band", part: state.view.part, move: state.view.move, hz: Math.sqrt(low * high) });
+      const { part, move, item } = state.view;
+      await edit({ op: "split band", part, move, index: item ?? 0 });
       await reload();
     });
   }
@@ -105,7 +99,7 @@ async function checks() {
   const place = document.getElementById("checks");
   if (!place) return;
   const { part, move } = state.view;
-  await doing(() => window.htmx.ajax("GET", about("moves/checks", { part, move }), { target: place, swap: "innerHTML show:none" }));
+  await doing(() => fragment(about("moves/checks", { part, move }), place));
 }
 
 /** The line of a move in the chain says what the move does now. */

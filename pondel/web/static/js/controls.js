@@ -213,10 +213,9 @@ export function follow({ field, value, words }) {
 export function wire(root) {
   for (const box of root.querySelectorAll("[data-control]")) wireNumber(box);
   for (const pick of root.querySelectorAll("[data-pick]")) {
-    const whole = "reload" in pick.dataset || pick.dataset.target.includes('"detector"');
-    pick.onchange = () => simple(pick, pick.value, () => whole && reload());
+    pick.onchange = () => simple(pick, pick.value, () => "reload" in pick.dataset && reload());
   }
-  for (const box of root.querySelectorAll("[data-switch]")) box.onchange = () => simple(box, box.checked);
+  for (const box of root.querySelectorAll("[data-switch]")) box.onchange = () => simple(box, box.checked, () => "reload" in box.dataset && reload());
   for (const button of root.querySelectorAll("[data-toggle]")) {
     button.onclick = () => simple(button, button.getAttribute("aria-pressed") !== "true", () => reload());
   }

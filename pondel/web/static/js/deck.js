@@ -2,7 +2,7 @@
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
 import { first, isHurried, question } from "./questions.js";
-import { bar, beat, on, setLoop, state, tell } from "./state.js";
+import { bar, beat, firstLoop, on, setLoop, state, tell } from "./state.js";
 import { clear, pointNeedle, sized, write } from "./plots.js";
 
 const PATIENCE_MS = 150;
@@ -287,18 +287,37 @@ export async function start() {
     state.level = event.target.value;
     tell("level");
   };
+  on("session", followSong);
   on("sheet", drawSong);
   new ResizeObserver(drawSong).observe($("song"));
   placeEnds();
   drawSong();
   tellTime();
   requestAnimationFrame(frame);
-  if (state.facts.parts.length) await drawOutline();
+  await followSong();
+}
+
+/** What the deck knows of the song: its length, sections, tempo, and whether there is anything to play. */
+let known = "";
+async function followSong() {
+  const { seconds, sections, tempo_bpm, beats_per_bar, parts, revision } = state.facts;
+  const now = JSON.stringify([seconds, sections, tempo_bpm, beats_per_bar, parts.length]);
+  if (now === known) return;
+  const isLonger = known && JSON.parse(known)[0] !== seconds;
+  known = now;
+  if (isLonger && (state.loop.end_s > seconds || !outline)) state.loop = firstLoop();
+  player.loop = state.loop;
+  if (!player.playing) player.resting = Math.min(Math.max(player.resting, state.loop.start_s), state.loop.end_s);
+  placeEnds();
+  drawSong();
+  tellTime();
+  if (parts.length) await drawOutline(revision);
 }
 
 /** The mix's outline; it is drawn on the server behind everything else, so it is asked for again. */
-async function drawOutline() {
+async function drawOutline(revision) {
+  if (revision !== state.facts.revision && outline) return;
   outline = (await getJSON(about("song-outline"))).columns;
   drawSong();
-  if (!outline) setTimeout(() => drawOutline().catch((error) => say(error.message)), OUTLINE_AGAIN_MS);
+  if (!outline) setTimeout(() => drawOutline(revision).catch((error) => say(error.message)), OUTLINE_AGAIN_MS);
 }

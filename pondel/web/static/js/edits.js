@@ -1,43 +1,21 @@
-// Sends edits one after another; while one is on its way to the ear only the newest of each value waits.
+// Sends changes one after another; while one is on its way to the ear only the newest of each value waits.
 import { Refused, page, post, say } from "./api.js";
-import { write } from "./plots.js";
-import { first } from "./questions.js";
+import { inTurn } from "./channel.js";
+import { heard, player, wanted } from "./deck.js";
+import { Waiting, slotOf } from "./order.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
-import { heard, player, wanted } from "./deck.js";
 
-const PATIENCE_MS = 400;
-/** @type {Map<string, any>} */
-const waiting = new Map();
+/** @typedef {{operation: any, gesture: ?string, done: (answer: any) => void, failed: (error: Error) => void}} Change */
+
+/** @type {Waiting<Change>} */
+const waiting = new Waiting();
 let busy = false;
-/** Settles when every edit and step asked for so far has been answered. */
-let sending = Promise.resolve();
-let unanswered = 0;
-let saying = 0;
-const saved = document.getElementById("saved");
 
-/** Work after all that was asked for before. Nothing is said of what is saved at once: a drag would chatter. */
-function inTurn(work) {
-  if (unanswered++ === 0) {
-    saved.setAttribute("aria-busy", "true");
-    saying = setTimeout(() => write(saved, "saving"), PATIENCE_MS);
-  }
-  sending = sending.then(() => first(work)).finally(() => {
-    if (--unanswered) return;
-    clearTimeout(saying);
-    write(saved, "all saved");
-    saved.setAttribute("aria-busy", "false");
-  });
-  return sending;
-}
-
-/** Apply an edit; resolves with the server's answer, or null when a newer one replaced it. */
+/** Apply an operation; resolves with the server's answer, or null when a newer one replaced it. */
 export function edit(operation, gesture = null) {
-  const slot = [operation.op, operation.part, operation.move, operation.field].join("|");
   return new Promise((done, failed) => {
-    waiting.get(slot)?.done(null);
-    waiting.delete(slot);
-    waiting.set(slot, { operation, gesture, done, failed });
+    waiting.put(slotOf(operation), { operation, gesture, done, failed })?.done(null);
     if (busy) return;
     busy = true;
     inTurn(send);
@@ -46,8 +24,7 @@ export function edit(operation, gesture = null) {
 
 async function send() {
   while (waiting.size) {
-    const [slot, one] = waiting.entries().next().value;
-    waiting.delete(slot);
+    const [slot, one] = waiting.take();
     try {
       const { facts } = state;
       const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...wanted(), at: player.upcoming() } };
@@ -61,28 +38,29 @@ async function send() {
     } catch (error) {
       one.failed(error);
       if (error instanceof Refused && error.status === 409) {
-        waiting.clear();
+        for (const given of waiting.clear()) given.done(null);
         say(error.message);
-        await reload().catch((failure) => say(failure.message));
+        reload().catch((failure) => say(failure.message));
       }
     }
   }
   busy = false;
 }
 
-/** Step back or forward, after the edits and steps asked for before. */
-export function step(which) {
-  return inTurn(() => stepNow(which));
-}
-
-async function stepNow(which) {
-  const { facts } = state;
+/** Step back or forward, or to any state or variant, after the changes asked for before; then show it. */
+export async function step(which) {
   try {
-    const answer = await post(`/sessions/${facts.id}/${which}`, {});
-    learn(answer.session);
-    tell("changed", {});
+    await inTurn(async () => {
+      const { facts } = state;
+      const answer = await post(`/sessions/${facts.id}/${which}`, { base: facts.revision });
+      learn(answer.session);
+      tell("changed", {});
+    });
     await reload();
+    return true;
   } catch (error) {
     say(error.message);
+    if (error instanceof Refused && error.status === 409) await reload();
+    return false;
   }
 }

@@ -2,6 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { draw } from "./plots.js";
 import { handle } from "./handles.js";
+import { settleFocus } from "./keep.js";
 import { question } from "./questions.js";
 import { on, state } from "./state.js";
 
@@ -41,7 +42,7 @@ function redraw() {
   if (!box || !data) return;
   const { width, height } = box.getBoundingClientRect();
   if (width < 80 || height < 60) return;
-  const focused = document.activeElement?.closest?.(".handle")?.getAttribute("aria-label");
+  const focused = document.activeElement?.closest?.(".handle")?.id;
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}` });
   const upper = (height - FOOT) * 0.52;
   const x = (ms) => LEFT + ((ms + data.before_s * 1000) / ((data.before_s + data.after_s) * 1000)) * (width - LEFT - RIGHT);
@@ -51,7 +52,8 @@ function redraw() {
   if (data.leader) envelopes(g, box);
   if (data.gain) gain(g, box);
   box.replaceChildren(svg);
-  if (focused) [...svg.querySelectorAll(".handle")].find((one) => one.getAttribute("aria-label") === focused)?.focus();
+  if (focused) svg.querySelector(`#${CSS.escape(focused)}`)?.focus();
+  settleFocus();
 }
 
 function times(g) {
@@ -132,6 +134,7 @@ function handlesOf(g, y) {
     handle(g.svg, {
       x: g.x(at),
       y: y(at),
+      id: `hit-${path}${field}`,
       label,
       words: words(value),
       moved: (event) => put(field, g.msAt(event.clientX) - from, least),
@@ -166,6 +169,7 @@ function points(g, y) {
     handle(g.svg, {
       x: g.x(point.at * length),
       y: Math.min(foot - 4, Math.max(top, y(-point.deep * depth))),
+      id: `hit-points.${n}`,
       label: `Point ${n + 1}`,
       words: `${(point.at * 100).toFixed(0)} % of the length, ${(point.deep * 100).toFixed(0)} % of the depth`,
       moved: (event) => put(g.msAt(event.clientX) / length, deepAt(event.clientY)),

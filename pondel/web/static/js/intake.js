@@ -1,8 +1,6 @@
 // Files on their way to the server, each with its own progress.
 import { upload } from "./api.js";
-import { state, tell } from "./state.js";
 import { show } from "./again.js";
-import { relearn } from "./stage.js";
 
 const AT_ONCE = 2;
 const queue = [];
@@ -125,7 +123,4 @@ export function wire(root) {
     drop.classList.remove("over");
     take(await dropped(event.dataTransfer), url);
   };
-  if (state.facts.parts.length !== root.querySelectorAll(".intake-table tbody tr").length) {
-    relearn().then(() => tell("changed", {}));
-  }
 }

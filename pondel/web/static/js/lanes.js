@@ -1,7 +1,8 @@
 // Lanes: each part as a ridge along the frequency axis, hatched where others hide it.
 import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
-import { reload } from "./stage.js";
+import { fragment, reload } from "./stage.js";
+import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
 import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
 import { question } from "./questions.js";
@@ -49,8 +50,8 @@ const { now: load, soon } = question(
   async (signal) => {
     if (!box()) return;
     clearTimeout(again);
-    fragment("lanes/fights", "#fights");
-    if (state.picture === "pair") fragment("lanes/pair", "#pair-facts");
+    facts("lanes/fights", "#fights");
+    if (state.picture === "pair") facts("lanes/pair", "#pair-facts");
     data = await getJSON(about("lanes/ridges"), signal);
     if (!state.view.zone && data.zone) chooseZone(data.zone.low_hz, data.zone.high_hz);
     else redraw();
@@ -59,12 +60,12 @@ const { now: load, soon } = question(
   350,
 );
 
-async function fragment(what, target) {
+async function facts(what, target) {
   const place = $(target);
   if (!place) return;
   const below = document.getElementById("lows-below")?.value;
   try {
-    await window.htmx.ajax("GET", about(what, { below }), { target: place, swap: "innerHTML show:none" });
+    await fragment(about(what, { below }), place);
     if (place.querySelector("[data-again]")) {
       clearTimeout(again);
       again = setTimeout(load, 900);
@@ -220,12 +221,6 @@ function showZone() {
   line().high_hz.value = hzWord(zone.high_hz);
 }
 
-/** A typed frequency: "1.2k", "80 Hz"; the server has the last word when it is stored. */
-function typedHz(text) {
-  const found = /^\s*([\d.,]+)\s*(k?)\s*(hz)?\s*$/i.exec(text);
-  return found ? Number(found[1].replace(",", ".")) * (found[2] ? 1000 : 1) : Number.NaN;
-}
-
 function wireZone() {
   const form = line();
   if (!form) return;
@@ -349,7 +344,7 @@ function wire() {
 
 export function start() {
   document.addEventListener("click", clicks);
-  document.addEventListener("change", (event) => event.target.id === "lows-below" && fragment("lanes/pair", "#pair-facts"));
+  document.addEventListener("change", (event) => event.target.id === "lows-below" && facts("lanes/pair", "#pair-facts"));
   on("view", wire);
   on("changed", soon);
   on("level", soon);

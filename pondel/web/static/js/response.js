@@ -2,6 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows, write } from "./plots.js";
 import { handle } from "./handles.js";
+import { settleFocus } from "./keep.js";
 import { question } from "./questions.js";
 import * as deck from "./deck.js";
 import { on, state } from "./state.js";
@@ -126,7 +127,7 @@ const gainLine = () => gainNow().map((db, i) => `${i ? "L" : "M"}${shown.x(shape
 function redrawAbove() {
   const box = plot();
   if (!box.querySelector("svg")) return redraw();
-  const focused = document.activeElement?.closest?.(".handle")?.getAttribute("aria-label");
+  const focused = document.activeElement?.closest?.(".handle")?.id;
   const above = draw("svg", { viewBox: `0 0 ${shown.width} ${shown.height}`, class: "above" });
   above.append(draw("path", { d: gainLine(), class: "gain-now" }));
   if (cursor != null) {
@@ -136,7 +137,8 @@ function redrawAbove() {
   for (const one of shape.handles) addHandle(above, shown, one);
   box.querySelector("svg.above")?.remove();
   box.querySelector("svg").after(above);
-  if (focused) [...above.querySelectorAll(".handle")].find((one) => one.getAttribute("aria-label") === focused)?.focus();
+  if (focused) above.querySelector(`#${CSS.escape(focused)}`)?.focus();
+  settleFocus();
 }
 
 function grid(svg, g) {
@@ -202,6 +204,7 @@ function addHandle(svg, g, one) {
   handle(svg, {
     x: g.x(one.hz),
     y,
+    id: one.hz_field,
     label: one.name,
     mark: { middle: "M", sides: "S", left: "L", right: "R" }[one.name.split(", ")[1]] ?? "",
     words,

@@ -4,6 +4,7 @@ import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import { clear, sized } from "./plots.js";
 import { bar, beat, on, state } from "./state.js";
+import { typedNumber } from "./units.js";
 
 const NEAR_PX = 5;
 let data = null;
@@ -177,7 +178,7 @@ function sectionRows() {
   return [...document.querySelectorAll("#sections tbody tr")].map((row) => {
     const typed = (name, kept) => {
       const field = row.querySelector(`[name="${name}"]`);
-      return field.value === field.defaultValue ? Number(kept) : (Number(field.value.replace(",", ".")) - 1) * bar();
+      return field.value === field.defaultValue ? Number(kept) : (typedNumber(field.value) - 1) * bar();
     };
     return { id: row.dataset.id || null, name: row.querySelector('[name="name"]').value, start_s: typed("start", row.dataset.start), end_s: typed("end", row.dataset.end) };
   });

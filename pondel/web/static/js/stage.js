@@ -1,39 +1,77 @@
 // Switching screens without interrupting the deck.
-import { getJSON } from "./api.js";
+import { getPage, say } from "./api.js";
+import { inTurn } from "./channel.js";
+import { remember, restore } from "./keep.js";
+import { Order } from "./order.js";
 import { learn, state, tell } from "./state.js";
 
 export const stage = document.getElementById("stage");
+const order = new Order();
+/** Where the page is heading: what is drawn anew is this, not what was left. */
+let heading = { url: location.href, push: false, focus: /** @type {?string} */ (null) };
+let wire = () => {};
 
-/** Go to a screen of the session; the deck goes on playing. */
-export async function go(url, { push = true } = {}) {
+/** What is done to every screen that is shown. */
+export function onShown(work) {
+  wire = work;
+}
+
+function addressed(url) {
   const address = new URL(url, location.href);
   const inside = stage.querySelector("[data-view]");
   if (JSON.parse(inside?.dataset.view ?? "{}").loop || address.pathname.endsWith("/proof")) {
     address.searchParams.set("start_s", state.loop.start_s.toFixed(4));
     address.searchParams.set("end_s", state.loop.end_s.toFixed(4));
   }
-  await window.htmx.ajax("GET", address.pathname + address.search, {
-    target: "#stage",
-    select: "#stage > *",
-    swap: "innerHTML show:none",
+  return address;
+}
+
+/**
+ * Go to a screen of the session; the deck goes on playing. A `form` is sent along, and may change the session.
+ * Of several that were asked for meanwhile only the newest is shown, under its own address.
+ */
+export function go(url, { push = true, focus = null, form = null } = {}) {
+  const number = order.ask("stage");
+  heading = { url: String(url), push: push || heading.push, focus: focus ?? (push ? null : heading.focus) };
+  return inTurn(async () => {
+    if (!form && !order.isNewest("stage", number)) return;
+    const { content, address } = await getPage(addressed(form ? url : heading.url), form);
+    if (!order.isNewest("stage", number) || !order.show("stage", number)) return;
+    show(content, address);
   });
+}
+
+/** Show the screen again, or the one the page is heading for, as the session is now. */
+export const reload = ({ focus = null } = {}) => go(heading.url, { push: false, focus });
+
+function show(content, address) {
+  const kept = remember(stage);
+  const { push, focus } = heading;
+  stage.replaceChildren(...content.getElementById("stage").childNodes);
+  window.htmx.process(stage);
+  const before = state.facts.revision;
+  const facts = content.getElementById("facts");
+  if (facts) learn(JSON.parse(facts.textContent));
+  for (const note of content.querySelectorAll("#messages .message span")) say(note.textContent);
   if (push) history.pushState({}, "", address);
-  markSpine();
+  look();
+  history.replaceState({}, "", here(address));
+  heading = { url: location.href, push: false, focus: null };
+  wire();
+  restore(stage, kept.id || !push ? kept : { ...kept, id: "?" }, focus);
+  if (state.facts.revision !== before) tell("changed", {});
 }
 
-/** Learn how the session is now, unless an edit's answer told something newer meanwhile. */
-export async function relearn() {
-  const { revision } = state.facts;
-  const facts = await getJSON(`/sessions/${state.facts.id}/facts`);
-  if (state.facts.revision === revision) learn(facts);
-}
-
-/** Show the screen again, as the session is now. */
-export async function reload() {
-  await relearn();
-  const focused = document.activeElement?.getAttribute("aria-label");
-  await go(location.href, { push: false });
-  if (focused) document.querySelector(`[aria-label="${CSS.escape(focused)}"]`)?.focus();
+/** The address of what is in view: the chosen fight, part, move and item stand in it. */
+function here(address) {
+  const found = new URL(address, location.href);
+  const { view } = state;
+  const chosen = { lanes: ["leader", "yielder"], moves: ["part", "leader", "move", "item"], intake: ["part"] }[view.stage] ?? [];
+  for (const name of chosen) {
+    if (view[name] == null) found.searchParams.delete(name);
+    else found.searchParams.set(name, view[name]);
+  }
+  return found;
 }
 
 /** Read from the screen what is in view. */
@@ -44,20 +82,30 @@ export function look() {
   const { leader, yielder, part } = state.view;
   state.view = { leader, yielder, part, ...view };
   markSpine();
-  tell("view");
 }
 
 function markSpine() {
   for (const link of document.querySelectorAll("#spine a")) {
     if (link.dataset.stage === state.view.stage) link.setAttribute("aria-current", "page");
     else link.removeAttribute("aria-current");
-    const here = new URL(link.href);
-    here.search = "";
+    const goal = new URL(link.href);
+    goal.search = "";
     const { leader, yielder, part } = state.view;
-    if (link.dataset.stage === "lanes" && leader && yielder) here.search = new URLSearchParams({ leader, yielder });
-    if (link.dataset.stage === "moves" && (yielder || part)) here.search = new URLSearchParams({ part: yielder ?? part });
-    link.href = here;
+    if (link.dataset.stage === "lanes" && leader && yielder) goal.search = String(new URLSearchParams({ leader, yielder }));
+    if (link.dataset.stage === "moves" && (yielder || part)) goal.search = String(new URLSearchParams({ part: yielder ?? part }));
+    link.href = goal.href;
   }
   const title = document.querySelector(`#spine a[aria-current]`)?.textContent;
   if (title) document.title = `${state.facts.name} · ${title} · Pondel`;
+}
+
+/** Put a fragment in its place, unless a newer one of that place came first. */
+export async function fragment(url, place) {
+  const number = order.ask(place.id);
+  const { content } = await getPage(url);
+  if (!place.isConnected || !order.show(place.id, number)) return false;
+  const kept = remember(place);
+  place.replaceChildren(...content.body.childNodes);
+  if (kept.id) restore(place, kept);
+  return true;
 }

@@ -1,7 +1,8 @@
 // Variants A, B, C ... in the top strip, flipped while playing at matched loudness; and the history.
-import { about, post, say } from "./api.js";
-import { reload } from "./stage.js";
-import { learn, on, state, tell } from "./state.js";
+import { about, say } from "./api.js";
+import { step } from "./edits.js";
+import { fragment } from "./stage.js";
+import { on, state, tell } from "./state.js";
 
 const strip = () => document.getElementById("variants");
 
@@ -34,18 +35,11 @@ function draw() {
 }
 
 async function send(what, words = null) {
-  try {
-    const before = state.facts.revision;
-    const answer = await post(`/sessions/${state.facts.id}/${what}`, {});
-    // What was heard before the first flip is what all later ones are matched to.
-    state.reference ??= before;
-    learn(answer.session);
-    tell("changed", {});
-    if (words) say(words, 4);
-    await reload();
-  } catch (error) {
-    say(error.message);
-  }
+  const before = state.facts.revision;
+  if (!(await step(what))) return;
+  // What was heard before the first flip is what all later ones are matched to.
+  state.reference ??= before;
+  if (words) say(words, 4);
 }
 
 export function flip(name = null) {
@@ -57,7 +51,7 @@ export function flip(name = null) {
 
 async function history() {
   const dialog = document.getElementById("history");
-  await window.htmx.ajax("GET", about("history"), { target: dialog.querySelector("[data-history]"), swap: "innerHTML show:none" });
+  await fragment(about("history"), dialog.querySelector("[data-history]"));
   dialog.showModal();
 }
 
