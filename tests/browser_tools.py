@@ -62,6 +62,11 @@ def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str
     return page, errors
 
 
+def at_rest(page: Page) -> None:
+    """Wait until all is saved and shown, and what plays is what is wanted."""
+    until(page, "pondel.isAtRest()")
+
+
 def until(page: Page, expression: str, seconds: float = 20.0) -> None:
     """Wait for a JavaScript expression to hold; the content policy forbids waiting inside."""
     ends = time.monotonic() + seconds

@@ -6,9 +6,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import Session, parse_session
+from pondel.core.document import Session, parse_session, to_json
 from pondel.store.library import Library
 
 RATE = 48000
@@ -68,3 +69,59 @@ def duck() -> tuple[Session, ArrayMedia]:
     }
     session = session_of({"id": "drum", "role": "kick"}, {"id": "tuba", "moves": [move]})
     return session, media
+
+
+@pytest.fixture(scope="module")
+def browser():
+    from browser_tools import browsing
+
+    with browsing() as browser:
+        yield browser
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory):
+    from browser_tools import served
+
+    with served(tmp_path_factory.mktemp("data")) as found:
+        yield found
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory):
+    """A drum and a steady tuba as files."""
+    folder = tmp_path_factory.mktemp("files")
+    tuba = np.repeat(sine(70, 8, -12), 2, axis=1)
+    soundfile.write(folder / "kick.wav", hits(8.0), RATE, "PCM_24")
+    soundfile.write(folder / "tuba.wav", tuba, RATE, "PCM_24")
+    (folder / "notes.wav").write_text("not audio")
+    return folder
+
+
+@pytest.fixture(scope="module")
+def song(server, files, browser):
+    """A session filled by choosing files at Intake."""
+    from browser_tools import open_page, until
+
+    address, jobs = server
+    session_id = jobs.library.create(Session(name="Song"))
+    page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
+    page.set_input_files("#files", [str(p) for p in sorted(files.iterdir())])
+    page.wait_for_selector("text=not an audio file")
+    until(page, "document.querySelectorAll('#stage .intake-table tbody tr').length === 2")
+    assert page.input_value('[aria-label="Name of Kick"]') == "Kick"
+    page.click("text=Put away")
+    page.wait_for_selector("text=not an audio file", state="detached")
+    assert errors == []
+    page.context.close()
+    return session_id
+
+
+@pytest.fixture
+def own_song(server, song):
+    """A session of the same recordings that no other test changes."""
+    jobs = server[1]
+    data = to_json(jobs.library.head(song).document)
+    for part in data["parts"]:
+        part["moves"] = []
+    return jobs.library.create(parse_session(data), rate_known=True)

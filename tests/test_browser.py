@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 import soundfile
 from axe_playwright_python.sync_playwright import Axe
-from browser_tools import browsing, open_page, served, until
-from conftest import RATE, hits, sine
+from browser_tools import at_rest, open_page, until
+from conftest import RATE
 
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.operations.chain import AddMove
 from pondel.core.operations.parts import SetPart
 
@@ -32,46 +32,6 @@ LISTEN = """async (seconds) => {
 }"""
 
 
-@pytest.fixture(scope="module")
-def browser():
-    with browsing() as browser:
-        yield browser
-
-
-@pytest.fixture(scope="module")
-def server(tmp_path_factory):
-    with served(tmp_path_factory.mktemp("data")) as found:
-        yield found
-
-
-@pytest.fixture(scope="module")
-def files(tmp_path_factory):
-    """A drum and a steady tuba as files."""
-    folder = tmp_path_factory.mktemp("files")
-    tuba = np.repeat(sine(70, 8, -12), 2, axis=1)
-    soundfile.write(folder / "kick.wav", hits(8.0), RATE, "PCM_24")
-    soundfile.write(folder / "tuba.wav", tuba, RATE, "PCM_24")
-    (folder / "notes.wav").write_text("not audio")
-    return folder
-
-
-@pytest.fixture(scope="module")
-def song(server, files, browser):
-    """A session filled by choosing files at Intake."""
-    address, jobs = server
-    session_id = jobs.library.create(Session(name="Song"))
-    page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
-    page.set_input_files("#files", [str(p) for p in sorted(files.iterdir())])
-    page.wait_for_selector("text=not an audio file")
-    until(page, "document.querySelectorAll('#stage .intake-table tbody tr').length === 2")
-    assert page.input_value('[aria-label="Name of Kick"]') == "Kick"
-    page.click("text=Put away")
-    page.wait_for_selector("text=not an audio file", state="detached")
-    assert errors == []
-    page.context.close()
-    return session_id
-
-
 def near_hits(levels: list) -> tuple[float, float]:
     """Median level just after the hits (every 0.5 s from 0.1 s), and just before the next."""
     phase = np.array([(position - 0.1) % 0.5 for position, _ in levels])
@@ -83,11 +43,11 @@ def near_hits(levels: list) -> tuple[float, float]:
 
 def listen_to_key(page) -> None:
     page.click("text=Listen")
-    page.wait_for_timeout(900)
+    at_rest(page)
     on_hit, between = near_hits(page.evaluate(LISTEN, 2.0))
     assert on_hit > 5 * between, "the key is not what is heard"
     page.check("#hear input[value=part]", force=True)
-    page.wait_for_timeout(400)
+    at_rest(page)
 
 
 def print_only_tuba(page) -> None:
@@ -115,12 +75,12 @@ def test_duck_hear_undo_and_print(server, song, browser):
     page.check("#hear input[value=part]", force=True)
     page.keyboard.press("Space")
     until(page, "pondel.player.playing")
-    page.wait_for_timeout(700)
+    at_rest(page)
     on_hit, between = near_hits(page.evaluate(LISTEN, 3.0))
     assert on_hit > 0.001, "no sound flows"
     assert on_hit < 0.8 * between
     page.check("#side input[value=before]", force=True)
-    page.wait_for_timeout(900)
+    at_rest(page)
     on_hit_before, between_before = near_hits(page.evaluate(LISTEN, 3.0))
     assert on_hit_before == pytest.approx(between_before, rel=0.1)
     page.check("#side input[value=after]", force=True)
@@ -129,7 +89,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     page.fill('[aria-label="Release, typed"]', "60 ms")
     page.keyboard.press("Enter")
     until(page, "document.querySelector('#saved').ariaBusy === 'false'")
-    page.wait_for_timeout(400)
+    at_rest(page)
     assert page.evaluate("pondel.player.playing")
     _, between_short = near_hits(page.evaluate(LISTEN, 2.0))
     assert between_short > between
@@ -166,10 +126,10 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     slider.focus()
     for key in ["ArrowRight", "ArrowUp", "PageDown", "Shift+ArrowLeft"]:
         page.keyboard.press(key)
-    page.wait_for_timeout(500)
+    at_rest(page)
     assert threshold() == pytest.approx(-24 + 1 - 5 - 0.05)
     page.keyboard.press("Delete")
-    page.wait_for_timeout(300)
+    at_rest(page)
     assert threshold() == -24
     box = slider.bounding_box()
     y = box["y"] + box["height"] / 2
@@ -178,10 +138,10 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     page.mouse.move(box["x"] + box["width"] * 0.6, y)
     page.mouse.move(box["x"] + box["width"] * 0.5, y, steps=5)
     page.mouse.up()
-    page.wait_for_timeout(400)
+    at_rest(page)
     assert threshold() == pytest.approx(-40, abs=1)
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(500)
+    at_rest(page)
     assert threshold() == -24, "one drag is one step of undo"
 
     field = page.locator('[aria-label="Attack, typed"]')
@@ -272,7 +232,7 @@ def test_hits_sections_and_tempo_at_intake(server, song, browser):
     until(page, "Math.abs(pondel.state.facts.tempo_bpm - 120) < 1")
     for _ in range(4):
         page.keyboard.press("Control+z")
-        page.wait_for_timeout(200)
+        at_rest(page)
     assert errors == []
     page.context.close()
 
@@ -289,27 +249,13 @@ def test_a_stale_window_is_told_and_shows_the_newest(server, song, browser):
     page.context.close()
 
 
-@pytest.fixture
-def own_song(server, song):
-    """A session of the same recordings that no other test changes."""
-    jobs = server[1]
-    data = to_json(jobs.library.head(song).document)
-    for part in data["parts"]:
-        part["moves"] = []
-    return jobs.library.create(parse_session(data), rate_known=True)
-
-
-def saved(page) -> None:
-    until(page, "document.querySelector('#saved').ariaBusy === 'false'")
-
-
 def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
     page.select_option("#add-kind", "dynamic eq")
     page.click('[data-add="give way"]')
     page.wait_for_selector('[data-plot="response"] .handle')
-    page.wait_for_timeout(1500)
+    at_rest(page)
 
     def band():
         return jobs.library.head(own_song).document.part("tuba").moves[-1].bands[0]
@@ -322,30 +268,27 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
     page.mouse.move(x + 30, y + 5, steps=4)
     page.mouse.move(x + 60, y + 15, steps=4)
     page.mouse.up()
-    saved(page)
-    page.wait_for_timeout(300)
+    at_rest(page)
     assert band().hz > before.hz * 1.3 and band().range_db < before.range_db
     assert page.input_value('[aria-label="Frequency, typed"]') != ""
     dragged = band()
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(500)
+    at_rest(page)
     assert band() == before, "one drag is one step of undo"
     page.keyboard.press("Control+Shift+z")
-    page.wait_for_timeout(500)
+    at_rest(page)
     assert band() == dragged
     page.wait_for_selector('[data-plot="response"] .handle')
     page.locator('[data-plot="response"] .handle').first.focus()
     for key in ("ArrowLeft", "ArrowUp", "+"):
         page.keyboard.press(key)
-        saved(page)
-        page.wait_for_timeout(250)
+        at_rest(page)
     assert band().hz < dragged.hz and band().range_db > dragged.range_db and band().q > dragged.q
     page.wait_for_selector('[data-plot="hit"] .handle')
     page.locator('[data-plot="hit"] .handle[aria-label="Return"]').focus()
     release = band().release_ms
     page.keyboard.press("PageUp")
-    saved(page)
-    page.wait_for_timeout(300)
+    at_rest(page)
     assert band().release_ms == pytest.approx(min(release * 1.5, 4000), rel=0.02)
     page.wait_for_selector("#checks >> text=/wrong|release|threshold/")
     assert errors == []
@@ -379,7 +322,7 @@ def test_what_is_heard_after_a_drag_is_the_last_value(server, own_song, browser)
         page.mouse.down()
         page.mouse.move(track["x"] + end * track["width"], middle, steps=25)
         page.mouse.up()
-        saved(page)
+        at_rest(page)
         shown = float(page.get_attribute(name, "aria-valuenow"))
         assert threshold_db() == shown
         until(page, f"({HEARD})()")
@@ -387,7 +330,7 @@ def test_what_is_heard_after_a_drag_is_the_last_value(server, own_song, browser)
     until(page, f"pondel.player.playing && ({HEARD})()")
     page.keyboard.press("Control+z")
     page.keyboard.press("Control+z")
-    saved(page)
+    at_rest(page)
     until(page, f"({HEARD})()")
     assert threshold_db() == proposed, "each drag is one step of undo"
     assert errors == []
@@ -401,7 +344,7 @@ def test_moves_change_places_by_keys_and_bands_are_heard_alone(server, own_song,
         page.select_option("#add-kind", kind)
         page.click('[data-add="add move"]')
         page.wait_for_selector(f"#chain li:nth-child({1 if kind == 'eq' else 2})")
-        page.wait_for_timeout(500)
+        at_rest(page)
 
     def chain():
         return [m.kind for m in jobs.library.head(own_song).document.part("tuba").moves]
@@ -422,7 +365,7 @@ def test_moves_change_places_by_keys_and_bands_are_heard_alone(server, own_song,
     page.uncheck("text=Hear alone", force=True)
     page.click("#chain >> text=EQ")
     page.wait_for_selector('[data-plot="response"] .handle')
-    page.wait_for_timeout(1500)
+    at_rest(page)
     page.check("#solo-held", force=True)
     grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
     page.mouse.move(grip["x"] + 5, grip["y"] + 8)
@@ -493,27 +436,24 @@ def test_a_keyed_multiband_duck_from_nothing_by_keys_alone(server, own_song, bro
     page.locator("main").focus()
     tab_to(page, "Key")
     page.keyboard.type("Kick")
-    page.wait_for_timeout(700)
+    at_rest(page)
     assert move().key.source == "kick"
     page.locator("main").focus()
     tab_to(page, "Crossover 1")
     page.keyboard.press("Control+a")
     page.keyboard.type("96 Hz")
     page.keyboard.press("Enter")
-    saved(page)
-    page.wait_for_timeout(300)
+    at_rest(page)
     assert move().crossovers_hz == [96]
     page.locator("main").focus()
     tab_to(page, "Threshold")
     for _ in range(8):
         page.keyboard.press("PageDown")
-        page.wait_for_timeout(30)
-    saved(page)
-    page.wait_for_timeout(300)
+        at_rest(page)
+    at_rest(page)
     assert move().bands[0].threshold_db == -70
     page.keyboard.press("Delete")
-    saved(page)
-    page.wait_for_timeout(300)
+    at_rest(page)
     assert move().bands[0].threshold_db == -30
     until(page, "/dB/.test(document.querySelector('[data-fact=most]').textContent)")
     most = page.text_content('[data-fact="most"]')

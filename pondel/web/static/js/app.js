@@ -4,6 +4,7 @@ import * as again from "./again.js";
 import * as chain from "./chain.js";
 import * as controls from "./controls.js";
 import * as deck from "./deck.js";
+import { isAnswered } from "./channel.js";
 import { edit, step } from "./edits.js";
 import * as figures from "./figures.js";
 import * as hitview from "./hitview.js";
@@ -12,6 +13,7 @@ import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look, onShown, reload } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
+import { isIdle } from "./questions.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
@@ -197,5 +199,7 @@ async function begin() {
   await ready;
 }
 
-window.pondel = { player: deck.player, state };
+/** Whether all is saved and shown, and what plays is what is wanted. */
+const isAtRest = () => isAnswered() && isIdle() && deck.player.isSettled();
+window.pondel = { player: deck.player, state, isAtRest };
 begin().catch((error) => say(error.message));

@@ -26,6 +26,9 @@ export function inTurn(work) {
   return done;
 }
 
+/** Whether all that was asked for has been answered. */
+export const isAnswered = () => unanswered === 0;
+
 function rest() {
   if (--unanswered || !saved) return;
   clearTimeout(saying);

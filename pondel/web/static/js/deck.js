@@ -45,8 +45,10 @@ async function refresh() {
   if (!player.playing) return;
   const mine = ++asking;
   try {
-    const sound = await getJSON(listenAddress());
-    if (mine === asking) await first(() => player.swap(sound, gain()));
+    await first(async () => {
+      const sound = await getJSON(listenAddress());
+      if (mine === asking) await player.swap(sound, gain());
+    });
   } catch (error) {
     say(error.message);
   }

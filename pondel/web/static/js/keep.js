@@ -34,7 +34,7 @@ export function restore(root, kept, instead = null) {
   const target = document.getElementById(instead ?? "") ?? document.getElementById(kept.id);
   if (target) return focusOn(target, kept);
   awaited = instead ?? kept.id;
-  focusOn(root.querySelector("h1, h2"));
+  focusOn(root.querySelector("h1") ?? root.querySelector("h2"));
 }
 
 /** A picture that was drawn later may hold what had the focus. */

@@ -93,6 +93,12 @@ export class Player {
     return this.loop.start_s + (((run % length) + length) % length);
   }
 
+  /** Whether the wanted sound is heard alone, the last one faded out; or nothing plays. */
+  isSettled() {
+    if (!this.playing) return true;
+    return !this.isFollowing && this.layer?.sound.hash === this.wanted.sound.hash && this.context.currentTime > this.layer.begin + SETTLED_S;
+  }
+
   /** The chunk that will be under the playhead when a change asked for now is there; null at rest. */
   upcoming() {
     if (!this.playing) return null;

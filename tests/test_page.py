@@ -1,0 +1,233 @@
+"""The page keeps its place: focus, address, sound and numbers are those of the last change."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from browser_tools import at_rest, open_page, until
+from conftest import hits, sine
+from web_tools import audio
+
+from pondel.core.document import Session
+from pondel.core.operations.chain import AddMove
+
+FOCUSED = "document.activeElement.id"
+NAMELESS = """() => {
+  const kinds = "button, input:not([type=hidden]), select, summary, [tabindex='0']";
+  const named = (one) => one.id || (one.tagName === "SUMMARY" && one.parentElement.id);
+  return [...document.querySelectorAll(`#stage :is(${kinds})`)]
+    .filter((one) => !named(one))
+    .map((one) => one.outerHTML.slice(0, 120));
+}"""
+TWICE = """() => {
+  const ids = [...document.querySelectorAll("[id]")].map((one) => one.id);
+  return ids.filter((id, n) => ids.indexOf(id) !== n);
+}"""
+
+
+def focused(page) -> str:
+    at_rest(page)
+    return page.evaluate(FOCUSED)
+
+
+def press(page, selector: str) -> None:
+    """Press a button by the keyboard alone."""
+    page.locator(selector).first.focus()
+    page.keyboard.press("Enter")
+    at_rest(page)
+
+
+@pytest.fixture
+def at_moves(server, own_song, browser):
+    """Moves with an EQ of two bands on the tuba."""
+    address, jobs = server
+    bands = {"bands": [{"hz": 90}, {"hz": 400}]}
+    for kind, values in (("eq", bands), ("level", {}), ("compressor", {"key": {"source": "kick"}})):
+        move = AddMove(part="tuba", kind=kind, values=values)
+        jobs.library.edit(own_song, None, move.apply)
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&move=m1")
+    yield page, jobs, own_song
+    assert errors == []
+    page.context.close()
+
+
+def move_of(jobs, song, index: int):
+    return jobs.library.head(song).document.part("tuba").moves[index]
+
+
+def test_trimming_leaves_the_page_on_the_new_state(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/intake")
+    before = page.inner_text(".intake-table tbody tr:first-child td:nth-last-child(2)")
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    at_rest(page)
+    heard = page.evaluate("pondel.player.layer.sound.hash")
+    page.fill("#trim-target", "-30 dB")
+    press(page, "#trim-all")
+    assert page.evaluate("pondel.state.facts.revision") == jobs.library.head(own_song).id
+    assert page.evaluate("pondel.player.layer.sound.hash") != heard
+    after = page.inner_text(".intake-table tbody tr:first-child td:nth-last-child(2)")
+    assert after != before
+    page.fill('[aria-label="Fader of Tuba"]', "-5")
+    page.keyboard.press("Tab")
+    at_rest(page)
+    assert jobs.library.head(own_song).document.part("tuba").fader_db == -5
+    column = page.inner_text('tr:has([aria-label="Fader of Tuba"]) td:nth-last-child(2)')
+    levels = jobs.desk.recording(jobs.library.head(own_song).document.part("tuba").file).levels
+    trim = jobs.library.head(own_song).document.part("tuba").trim_db
+    assert f"{levels.integrated_lufs + trim - 5:.1f}".replace("-", "−") in column
+    assert errors == []
+    page.context.close()
+
+
+def test_the_first_import_brings_the_deck_to_life(server, browser, tmp_path):
+    address, jobs = server
+    session_id = jobs.library.create(Session(name="Fresh"))
+    page, errors = open_page(browser, f"{address}/sessions/{session_id}/intake")
+    (tmp_path / "kick.wav").write_bytes(audio(hits(20.0)))
+    (tmp_path / "tuba.wav").write_bytes(audio(sine(70, 20.0)))
+    page.set_input_files("#files", [str(tmp_path / "kick.wav"), str(tmp_path / "tuba.wav")])
+    until(page, "document.querySelectorAll('#stage .intake-table tbody tr').length === 2")
+    at_rest(page)
+    assert page.evaluate("pondel.state.facts.seconds") == 20
+    assert page.get_attribute("#loop-end", "aria-valuemax") == "20.00"
+    page.locator("#stage h1").click()
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    assert page.evaluate("pondel.player.loop.end_s - pondel.player.loop.start_s") == 8
+    assert errors == []
+    page.context.close()
+
+
+def test_space_sets_checkboxes_and_plays_elsewhere(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/intake?part=tuba")
+    mute = page.locator("label:has-text('mute') input")
+    mute.focus()
+    page.keyboard.press("Space")
+    at_rest(page)
+    assert jobs.library.head(own_song).document.part("tuba").mute
+    assert not page.evaluate("pondel.player.playing")
+    assert focused(page) == mute.get_attribute("id")
+    page.keyboard.press("Space")
+    at_rest(page)
+    assert not jobs.library.head(own_song).document.part("tuba").mute
+    page.goto(f"{address}/sessions/{own_song}/lanes")
+    page.wait_for_selector("#fights summary")
+    page.locator("#fights summary").last.focus()
+    page.keyboard.press("Space")
+    until(page, "document.querySelector('#in-sones').open")
+    assert not page.evaluate("pondel.player.playing")
+    assert errors == []
+    page.context.close()
+
+
+def test_undo_inside_a_text_field_undoes_the_typing(server, own_song, browser):
+    address, jobs = server
+    page, _ = open_page(browser, f"{address}/sessions/{own_song}/intake")
+    before = jobs.library.head(own_song).id
+    name = page.locator('[aria-label="Name of Tuba"]')
+    name.focus()
+    page.keyboard.press("End")
+    page.keyboard.type(" low")
+    page.keyboard.press("Control+z")
+    assert name.input_value() != "Tuba low"
+    assert jobs.library.head(own_song).id == before
+    page.context.close()
+
+
+def test_focus_stays_or_goes_to_what_appeared(at_moves):
+    page, jobs, song = at_moves
+    press(page, '[id^="do-add-to-bands"]')
+    assert focused(page) == "do-add-to-bands"
+    assert len(move_of(jobs, song, 0).bands) == 3
+    page.click("#place-details summary")
+    press(page, '[id^="do-later"]')
+    assert focused(page) == "do-later"
+    assert next(m.kind for m in jobs.library.head(song).document.part("tuba").moves) == "level"
+    # What was edited stays what is edited, and stands in the address.
+    assert "move=m1" in page.url and page.inner_text("aside.controls h2").startswith("EQ")
+    toggle = "[data-toggle][id$='m1-on']"
+    press(page, toggle)
+    assert focused(page) == page.locator(toggle).get_attribute("id")
+    press(page, "text=Duplicate >> nth=-1")
+    assert re.fullmatch(r"chain-m\d", focused(page))
+    assert focused(page).removeprefix("chain-") in page.url
+    page.select_option("#add-kind", "gate")
+    press(page, "#add-plain")
+    assert focused(page) == f"chain-{move_of(jobs, song, -1).id}"
+    press(page, "text=Remove >> nth=-1")
+    assert page.evaluate("document.activeElement.tagName") == "H1"
+    page.keyboard.press("Control+z")
+    at_rest(page)
+    assert page.evaluate("document.activeElement.tagName") == "H1"
+
+
+def test_a_handle_keeps_the_focus_when_the_screen_is_drawn_anew(at_moves):
+    page, jobs, song = at_moves
+    page.wait_for_selector("#handle-bands-1-hz")
+    page.locator("#handle-bands-1-hz").focus()
+    page.keyboard.press("ArrowRight")
+    at_rest(page)
+    page.keyboard.press("Control+z")
+    at_rest(page)
+    until(page, f"{FOCUSED} === 'handle-bands-1-hz'")
+    assert move_of(jobs, song, 0).bands[1].hz == 400
+
+
+def test_undo_takes_bands_off_the_screen(at_moves):
+    page, _jobs, _song = at_moves
+    page.wait_for_selector("#handle-bands-1-hz")
+    press(page, '[id^="do-add-to-bands"]')
+    page.wait_for_selector("#handle-bands-2-hz")
+    page.keyboard.press("Control+z")
+    page.wait_for_selector("#handle-bands-2-hz", state="detached")
+    at_rest(page)
+    assert page.locator(".items .item").count() == 2
+
+
+def test_of_several_screens_asked_for_the_last_is_shown(at_moves):
+    page, _, song = at_moves
+    page.evaluate(
+        """() => {
+          for (const name of ["intake", "hand-off", "lanes"]) {
+            document.querySelector(`#spine [data-stage="${name}"]`).click();
+          }
+        }"""
+    )
+    page.wait_for_selector("h1:has-text('who hides whom')")
+    at_rest(page)
+    assert f"/sessions/{song}/lanes" in page.url and "leader=" in page.url
+    assert page.get_attribute('#spine [data-stage="lanes"]', "aria-current") == "page"
+    page.go_back()
+    page.wait_for_selector("h1:has-text('Tuba')")
+    assert "/moves" in page.url
+
+
+def test_a_screen_is_drawn_anew_without_losing_what_is_typed(server, own_song, browser):
+    address, _ = server
+    page, _ = open_page(browser, f"{address}/sessions/{own_song}/intake")
+    page.fill('[aria-label="Fader of Kick"]', "-3")
+    page.locator('[aria-label="Fader of Tuba"]').focus()
+    page.keyboard.press("Control+a")
+    page.keyboard.type("-12")
+    at_rest(page)
+    assert page.input_value('[aria-label="Fader of Tuba"]') == "-12"
+    assert "Fader of Tuba" in page.evaluate("document.activeElement.ariaLabel")
+    page.context.close()
+
+
+def test_every_control_has_an_id_of_its_own(server, own_song, browser):
+    address, jobs = server
+    for kind in ("multiband", "drawn duck"):
+        jobs.library.edit(own_song, None, AddMove(part="tuba", kind=kind).apply)
+    for screen in ("intake", "lanes", "moves?part=tuba&move=m1", "moves?part=tuba&move=m2", "hand-off"):
+        page, _ = open_page(browser, f"{address}/sessions/{own_song}/{screen}")
+        at_rest(page)
+        found = page.evaluate(NAMELESS)
+        assert found == [], screen
+        twice = page.evaluate(TWICE)
+        assert twice == [], screen
+        page.context.close()
