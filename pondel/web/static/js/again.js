@@ -6,7 +6,7 @@ const AGAIN_MS = 700;
 
 /** Whether somebody is in the middle of typing or choosing something on the screen. */
 function isTyping() {
-  const field = document.activeElement;
+  const field = /** @type {any} */ (document.activeElement);
   if (!field || !stage.contains(field)) return false;
   if (field.matches("select")) return true;
   return field.matches("input:not([type=checkbox], [type=radio], [type=range], [type=file])") && field.value !== field.defaultValue;

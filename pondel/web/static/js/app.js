@@ -28,19 +28,21 @@ function wireStage() {
   intake.wire(stage);
   again.wire(stage);
   for (const form of stage.querySelectorAll("[data-soft-form]")) {
-    form.onchange = () => visit(`${form.action}?${new URLSearchParams(new FormData(form))}`);
+    form.onchange = () => visit(`${form.action}?${typedIn(form)}`);
     form.onsubmit = (event) => event.preventDefault();
   }
   for (const form of stage.querySelectorAll("[data-choose-file]")) form.onchange = () => sendForm(form);
   tell("view");
 }
 
+const typedIn = (form) => new URLSearchParams(/** @type {any} */ (new FormData(form)));
+
 const visit = (url, options = {}) => go(url, options).catch((error) => say(error.message));
 
 /** Send a form, or what a button of its own stands for; the screen that answers is shown. */
 function sendForm(form) {
   const values = new FormData(form instanceof HTMLFormElement ? form : undefined);
-  if (values.has("base")) values.set("base", state.facts.revision);
+  if (values.has("base")) values.set("base", String(state.facts.revision));
   return visit(form.action || form.dataset.send, { form: values });
 }
 
@@ -158,14 +160,15 @@ async function begin() {
   wireStrip();
   document.addEventListener("keydown", keys);
   document.addEventListener("submit", (event) => {
+    const form = /** @type {HTMLFormElement} */ (event.target);
     const question = event.submitter?.dataset.ask;
     if (question && !confirm(question)) event.preventDefault();
-    else if (event.target.id === "trim-form") {
+    else if (form.id === "trim-form") {
       event.preventDefault();
       trim();
-    } else if (state.facts && event.target.matches("[data-send]")) {
+    } else if (state.facts && form.matches("[data-send]")) {
       event.preventDefault();
-      sendForm(event.target);
+      sendForm(form);
     }
   });
   const facts = $("facts");

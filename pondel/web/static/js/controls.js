@@ -186,6 +186,7 @@ function wireNumber(box) {
   });
 }
 
+/** @param {(said: any) => unknown} then */
 async function simple(element, value, then = () => {}) {
   try {
     const answer = await edit({ ...JSON.parse(element.dataset.target), value });

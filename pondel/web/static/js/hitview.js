@@ -10,6 +10,7 @@ const LEFT = 40;
 const RIGHT = 10;
 const FOOT = 18;
 const LEVEL_SPAN_DB = 48;
+const NOTES = [{ beats: 0.25, name: "1/16" }, { beats: 0.5, name: "1/8" }, { beats: 1, name: "1/4" }];
 
 let data = null;
 let settings = null;
@@ -64,7 +65,7 @@ function times(g) {
     const last = ms + step > data.after_s * 1000;
     g.svg.append(draw("text", { x: g.x(ms), y: g.height - 4, class: "axis", "text-anchor": "middle" }, last ? `${ms} ms` : String(ms)));
   }
-  for (const [beats, name] of [[0.25, "1/16"], [0.5, "1/8"], [1, "1/4"]]) {
+  for (const { beats, name } of NOTES) {
     const ms = beats * data.beat_s * 1000;
     if (ms > data.after_s * 1000) continue;
     g.svg.append(draw("line", { x1: g.x(ms), x2: g.x(ms), y1: 0, y2: g.height - FOOT, class: "cursor-line" }));

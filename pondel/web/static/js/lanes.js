@@ -4,7 +4,8 @@ import { edit } from "./edits.js";
 import { fragment, reload } from "./stage.js";
 import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
-import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { hzWord, nearest, within } from "./axis.js";
+import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spreadLows } from "./plots.js";
 import { question } from "./questions.js";
 import { on, setLoop, state, tell } from "./state.js";
 
@@ -25,7 +26,7 @@ const LOOK_KEPT = () => `pondel-look-${state.facts.id}`;
 function readLook() {
   const form = new FormData($("#look"));
   state.look = { where: form.get("where"), role: form.get("role"), on_hits: form.get("on_hits") ? 1 : null };
-  state.picture = form.get("picture");
+  state.picture = String(form.get("picture"));
   localStorage.setItem(LOOK_KEPT(), JSON.stringify({ ...state.look, picture: state.picture }));
 }
 
@@ -92,17 +93,15 @@ function redraw() {
   axis();
 }
 
-const across = () => scaleHz(spreadLows());
-
 function ridge(place, lane) {
   const { width, height } = place.getBoundingClientRect();
   if (width < 40 || height < 10) return;
-  const at = across();
-  const x = (hz) => at(Math.max(20, Math.min(20000, hz))) * width;
+  const { share } = axisNow();
+  const x = (hz) => share(within(hz)) * width;
   const base = height - 1;
   const y = (value) => base - value * (height - 5);
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
-  for (const hz of MARKS_HZ) svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: 0, y2: height, class: `grid-line${[100, 1000, 10000].includes(hz) ? " strong" : ""}` }));
+  frequencyMarks(svg, { x, top: 0, base: height, words: 0 });
   zones(svg, x, height, lane.id);
   const points = data.hz.map((hz, i) => `${x(hz).toFixed(1)} ${y(lane.alone[i]).toFixed(1)}`);
   const area = `M${x(data.hz[0])} ${base}L${points.join("L")}L${x(data.hz.at(-1))} ${base}Z`;
@@ -159,28 +158,14 @@ function axis() {
   const place = box().querySelector("[data-lane-axis]");
   const { width, height } = place.getBoundingClientRect();
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
-  const at = across();
-  for (const hz of MARKS_HZ) {
-    if (!hasRoom(hz, (one) => at(one) * width)) continue;
-    const anchor = hz === 20 ? "start" : hz === 20000 ? "end" : "middle";
-    svg.append(draw("text", { x: at(hz) * width, y: 13, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
-  }
+  const { share } = axisNow();
+  frequencyMarks(svg, { x: (hz) => share(hz) * width, top: 0, base: 0, words: 13, first: "start" });
   place.replaceChildren(svg);
 }
 
 /** What lies at the cursor, in words. */
 function read() {
-  let note = box().querySelector(".readout");
-  if (cursor == null) {
-    note?.remove();
-    return;
-  }
-  if (!note) {
-    note = document.createElement("div");
-    note.className = "readout num";
-    note.setAttribute("role", "status");
-    box().append(note);
-  }
+  if (cursor == null) return readout(box(), null);
   const hz = data.hz[cursor];
   const losses = data.lanes.flatMap((lane) =>
     Object.entries(lane.by)
@@ -189,23 +174,13 @@ function read() {
   );
   losses.sort((a, b) => b.share - a.share);
   const words = losses.slice(0, 3).map(({ lane, by, share }) => `${nameOf(by)} hides ${percent(share)} of ${nameOf(lane.id)}`);
-  note.textContent = `${hzWord(hz)} · ${words.length ? words.join(" · ") : "nothing hidden by much"}`;
+  readout(box(), `${hzWord(hz)} · ${words.length ? words.join(" · ") : "nothing hidden by much"}`);
 }
 
 function hzAt(event) {
   const ridgeBox = box().querySelector("[data-lane-ridge]").getBoundingClientRect();
-  const share = Math.min(1, Math.max(0, (event.clientX - ridgeBox.left) / ridgeBox.width));
-  const at = across();
-  let [low, high] = [20, 20000];
-  for (let i = 0; i < 40; i++) {
-    const middle = Math.sqrt(low * high);
-    if (at(middle) < share) low = middle;
-    else high = middle;
-  }
-  return low;
+  return within(axisNow().hz((event.clientX - ridgeBox.left) / ridgeBox.width));
 }
-
-const nearest = (hz) => data.hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(data.hz[best] / hz)) ? i : best), 0);
 
 function chooseZone(low_hz, high_hz) {
   state.view.zone = { low_hz: Number(low_hz.toFixed(1)), high_hz: Number(high_hz.toFixed(1)) };
@@ -262,7 +237,7 @@ function wirePointer() {
       if (high > low * 1.01) chooseZone(low, high);
       return;
     }
-    cursor = nearest(hzAt(event));
+    cursor = nearest(data.hz, hzAt(event));
     redraw();
     read();
   });
@@ -344,7 +319,7 @@ function wire() {
 
 export function start() {
   document.addEventListener("click", clicks);
-  document.addEventListener("change", (event) => event.target.id === "lows-below" && facts("lanes/pair", "#pair-facts"));
+  document.addEventListener("change", ({ target }) => target instanceof Element && target.id === "lows-below" && facts("lanes/pair", "#pair-facts"));
   on("view", wire);
   on("changed", soon);
   on("level", soon);

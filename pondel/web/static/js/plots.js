@@ -1,4 +1,5 @@
-// Shared by the pictures: sizes, inks, the frequency axis.
+// Shared by the pictures: sizes, inks, the marks of the frequency axis, the read-out.
+import { HIGHEST_HZ, LOWEST_HZ, MARKS_HZ, axisWord, frequencyAxis, hasRoom, isStrong } from "./axis.js";
 
 const SVG = "http://www.w3.org/2000/svg";
 
@@ -49,34 +50,40 @@ export function clear(context, width, height) {
   context.clearRect(0, 0, width, height);
 }
 
-export const MARKS_HZ = [20, 30, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
-
-/** Whether there is room for a mark's word beside the one at the right end. */
-export const hasRoom = (hz, x) => hz !== 10000 || x(20000) - x(10000) > 52;
-
-/** A frequency as the trade writes it on an axis. */
-export const axisWord = (hz) => (hz >= 1000 ? `${hz / 1000}k` : String(hz));
-
-/** A frequency in words. */
-export function hzWord(hz) {
-  if (hz < 999.5) return `${hz.toFixed(0)} Hz`;
-  return `${(hz / 1000).toFixed(hz < 9950 ? 2 : 1)} kHz`;
+/**
+ * The marks of the frequency axis with their words below.
+ * @param {Element} svg @param {{x: (hz: number) => number, top: number, base: number, words?: number, first?: string}} place
+ */
+export function frequencyMarks(svg, { x, top, base, words = base + 14, first = "middle" }) {
+  for (const hz of MARKS_HZ) {
+    svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: top, y2: base, class: `grid-line${isStrong(hz) ? " strong" : ""}` }));
+    if (!words || !hasRoom(hz, x)) continue;
+    const anchor = hz === HIGHEST_HZ ? "end" : hz === LOWEST_HZ ? first : "middle";
+    svg.append(draw("text", { x: x(hz), y: words, class: "axis", "text-anchor": anchor }, hz === HIGHEST_HZ ? "20k Hz" : axisWord(hz)));
+  }
 }
 
-/** From frequency to a share of the width: logarithmic, or with 20 to 250 Hz over half of it. */
-export function scaleHz(spread) {
-  const low = Math.log(20);
-  const high = Math.log(20000);
-  if (!spread) return (hz) => (Math.log(hz) - low) / (high - low);
-  const bend = Math.log(250);
-  return (hz) => {
-    const at = Math.log(hz);
-    return at <= bend ? (0.5 * (at - low)) / (bend - low) : 0.5 + (0.5 * (at - bend)) / (high - bend);
-  };
+/** What lies at the cursor of a picture, in words that are read out; null takes them away. */
+export function readout(box, text) {
+  let note = box.querySelector(".readout");
+  if (text == null) {
+    note?.remove();
+    return;
+  }
+  if (!note) {
+    note = document.createElement("div");
+    note.className = "readout num";
+    note.setAttribute("role", "status");
+    box.append(note);
+  }
+  note.textContent = text;
 }
 
 /** Whether the lows take half of the width. */
 export const spreadLows = () => localStorage.getItem("pondel-spread") === "1";
+
+/** The frequency axis as it is wanted now. */
+export const axisNow = () => frequencyAxis(spreadLows());
 
 /** From which hidden share on lines are drawn, the densest first, and how far apart they are. */
 export const HATCH_LEAST = [0.7, 0.45, 0.2];

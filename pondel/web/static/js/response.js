@@ -1,6 +1,7 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getJSON } from "./api.js";
-import { MARKS_HZ, axisWord, draw, hasRoom, hzWord, scaleHz, spreadLows, write } from "./plots.js";
+import { hzWord, nearest, within } from "./axis.js";
+import { axisNow, draw, frequencyMarks, readout, write } from "./plots.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
 import { question } from "./questions.js";
@@ -81,23 +82,14 @@ function gainNow() {
 
 function geometry(box) {
   const { width, height } = box.getBoundingClientRect();
-  const across = scaleHz(spreadLows());
+  const across = axisNow();
   const inner = width - LEFT - RIGHT;
   const deep = height - TOP - BOTTOM;
-  const x = (hz) => LEFT + across(Math.min(20000, Math.max(20, hz))) * inner;
+  const x = (hz) => LEFT + across.share(within(hz)) * inner;
   const yGain = (db) => TOP + ((GAIN_SPAN_DB / 2 - Math.min(GAIN_SPAN_DB / 2, Math.max(-GAIN_SPAN_DB / 2 - 6, db))) / (GAIN_SPAN_DB + 6)) * deep;
   const top_db = live ? Math.ceil((Math.max(...live.before, ...live.after, ...(live.key ?? [-200])) + 3) / 6) * 6 : 0;
   const yLevel = (db) => TOP + (Math.min(LEVEL_SPAN_DB, Math.max(0, top_db - db)) / LEVEL_SPAN_DB) * deep;
-  const hzAt = (clientX) => {
-    const share = (clientX - box.getBoundingClientRect().left - LEFT) / inner;
-    let [low, high] = [20, 20000];
-    for (let i = 0; i < 40; i++) {
-      const middle = Math.sqrt(low * high);
-      if (across(middle) < share) low = middle;
-      else high = middle;
-    }
-    return low;
-  };
+  const hzAt = (clientX) => within(across.hz((clientX - box.getBoundingClientRect().left - LEFT) / inner));
   const dbAt = (clientY) => GAIN_SPAN_DB / 2 - ((clientY - box.getBoundingClientRect().top - TOP) / deep) * (GAIN_SPAN_DB + 6);
   return { width, height, x, yGain, yLevel, hzAt, dbAt, top_db, base: TOP + deep };
 }
@@ -142,11 +134,7 @@ function redrawAbove() {
 }
 
 function grid(svg, g) {
-  for (const hz of MARKS_HZ) {
-    svg.append(draw("line", { x1: g.x(hz), x2: g.x(hz), y1: TOP, y2: g.base, class: `grid-line${[100, 1000, 10000].includes(hz) ? " strong" : ""}` }));
-    if (!hasRoom(hz, g.x)) continue;
-    svg.append(draw("text", { x: g.x(hz), y: g.base + 14, class: "axis", "text-anchor": hz === 20000 ? "end" : "middle" }, hz === 20000 ? "20k Hz" : axisWord(hz)));
-  }
+  frequencyMarks(svg, { x: g.x, top: TOP, base: g.base });
   for (let db = 12; db >= -18; db -= 6) {
     svg.append(draw("line", { x1: LEFT, x2: g.width - RIGHT, y1: g.yGain(db), y2: g.yGain(db), class: `grid-line${db === 0 ? " strong" : ""}` }));
     svg.append(draw("text", { x: LEFT - 5, y: g.yGain(db) + 4, class: "axis", "text-anchor": "end" }, `${db > 0 ? "+" : db < 0 ? "−" : ""}${Math.abs(db)}`));
@@ -188,7 +176,7 @@ function solo(one, down) {
   }
 }
 
-const tidyHz = (hz) => Number(Math.min(20000, Math.max(20, hz)).toFixed(hz < 100 ? 1 : 0));
+const tidyHz = (hz) => Number(within(hz).toFixed(hz < 100 ? 1 : 0));
 
 function addHandle(svg, g, one) {
   const gain = one.db_field != null;
@@ -226,26 +214,15 @@ function addHandle(svg, g, one) {
   });
 }
 
-/** What lies at the cursor, in words. */
 function read() {
   const box = plot();
-  let note = box.querySelector(".readout");
-  if (cursor == null || !live) {
-    note?.remove();
-    return;
-  }
-  if (!note) {
-    note = document.createElement("div");
-    note.className = "readout num";
-    note.setAttribute("role", "status");
-    box.append(note);
-  }
+  if (cursor == null || !live) return readout(box, null);
   const db = (v) => `${v.toFixed(1).replace("-", "−")} dB`;
   const { leaderName, partName } = box.dataset;
   const parts = [hzWord(shape.hz[cursor]), `${partName} ${db(live.before[cursor])} → ${db(live.after[cursor])}`];
   if (live.key) parts.push(`${leaderName} ${db(live.key[cursor])}`);
   parts.push(`gain now ${db(gainNow()[cursor])}`);
-  note.textContent = parts.join(" · ");
+  readout(box, parts.join(" · "));
 }
 
 function numbers() {
@@ -278,8 +255,7 @@ function wire() {
   if (!box) return;
   box.addEventListener("pointermove", (event) => {
     if (!shown || event.target.closest?.(".handle") || event.buttons) return;
-    const hz = geometry(box).hzAt(event.clientX);
-    cursor = shape.hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(shape.hz[best] / hz)) ? i : best), 0);
+    cursor = nearest(shape.hz, geometry(box).hzAt(event.clientX));
     redrawAbove();
     read();
   });

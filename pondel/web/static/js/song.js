@@ -2,7 +2,7 @@
 import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
 import { reload } from "./stage.js";
-import { clear, sized } from "./plots.js";
+import { clear, readout, sized } from "./plots.js";
 import { bar, beat, on, state } from "./state.js";
 import { typedNumber } from "./units.js";
 
@@ -11,6 +11,7 @@ let data = null;
 let shown = null;
 let cursor = null;
 let drag = null;
+let shownPart = "";
 
 const hitsBox = () => document.querySelector('[data-plot="hits"]');
 const sectionsBox = () => document.querySelector('[data-plot="sections"]');
@@ -92,18 +93,6 @@ function redraw() {
   }
 }
 
-function note(text) {
-  const box = hitsBox();
-  let line = box.querySelector(".readout");
-  if (!line) {
-    line = document.createElement("div");
-    line.className = "readout num";
-    line.setAttribute("role", "status");
-    box.append(line);
-  }
-  line.textContent = text;
-}
-
 async function toggle(at_s) {
   try {
     await edit({ op: "toggle hit", part: hitsBox().dataset.part, at_s });
@@ -118,8 +107,8 @@ function wireHits() {
   data = null;
   cursor = null;
   if (!box) return;
-  if (shown && box.dataset.part !== wireHits.part) shown = null;
-  wireHits.part = box.dataset.part;
+  if (shown && box.dataset.part !== shownPart) shown = null;
+  shownPart = box.dataset.part;
   const at = (event) => {
     const area = box.getBoundingClientRect();
     return shown.start_s + ((event.clientX - area.left) / area.width) * (shown.end_s - shown.start_s);
@@ -166,7 +155,7 @@ function wireHits() {
     redraw();
     if (cursor != null) {
       const onHit = data.hits_s.some((hit) => Math.abs(hit - cursor) < 0.002);
-      note(`${cursor.toFixed(3)} s · bar ${Math.floor(cursor / bar()) + 1} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
+      readout(box, `${cursor.toFixed(3)} s · bar ${Math.floor(cursor / bar()) + 1} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
     }
   };
   new ResizeObserver(redraw).observe(box);
@@ -287,8 +276,8 @@ async function tempo(how) {
 }
 
 export function start() {
-  document.addEventListener("click", (event) => {
-    const button = event.target.closest("[data-tempo]");
+  document.addEventListener("click", ({ target }) => {
+    const button = target instanceof Element && target.closest("[data-tempo]");
     if (button) tempo(button.dataset.tempo);
   });
   on("view", () => {

@@ -1,8 +1,9 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getJSON } from "./api.js";
-import { HATCH_LEAST, MARKS_HZ, axisWord, draw, hasRoom, hatchPatterns, hzWord, scaleHz, spreadLows } from "./plots.js";
+import { hzWord, nearest } from "./axis.js";
+import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout } from "./plots.js";
 import { question } from "./questions.js";
-import { on, state } from "./state.js";
+import { on } from "./state.js";
 
 const LEFT = 38;
 const RIGHT = 12;
@@ -31,9 +32,9 @@ function redraw() {
   const { width, height } = box.getBoundingClientRect();
   if (width < 50 || height < 50) return;
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
-  const across = scaleHz(spreadLows());
+  const { share } = axisNow();
   const top_db = Math.ceil((Math.max(...data.leader, ...data.before, ...data.after) + 3) / 6) * 6;
-  const x = (hz) => LEFT + across(hz) * (width - LEFT - RIGHT);
+  const x = (hz) => LEFT + share(hz) * (width - LEFT - RIGHT);
   const y = (db) => TOP + (Math.min(SPAN_DB, Math.max(0, top_db - db)) / SPAN_DB) * (height - TOP - BOTTOM);
   const base = y(top_db - SPAN_DB);
   axes(svg, { x, y, top_db, base, width });
@@ -46,20 +47,14 @@ function redraw() {
   svg.append(draw("path", { d: line(data.before), class: `curve thin ink-${yielderInk}` }));
   svg.append(draw("path", { d: line(data.after), class: `curve ink-${yielderInk}`, "stroke-dasharray": yielderDash }));
   svg.append(draw("path", { d: line(data.leader), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash }));
-  if (cursor != null) readout(svg, box, x, base);
+  if (cursor != null) read(svg, box, x, base);
   const note = box.querySelector(".readout");
   box.replaceChildren(svg);
   if (note && cursor != null) box.append(note);
 }
 
 function axes(svg, { x, y, top_db, base, width }) {
-  for (const hz of MARKS_HZ) {
-    const strong = [100, 1000, 10000].includes(hz) ? " strong" : "";
-    svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: TOP, y2: base, class: `grid-line${strong}` }));
-    if (!hasRoom(hz, x)) continue;
-    const anchor = hz === 20000 ? "end" : "middle";
-    svg.append(draw("text", { x: x(hz), y: base + 15, class: "axis", "text-anchor": anchor }, hz === 20000 ? "20k Hz" : axisWord(hz)));
-  }
+  frequencyMarks(svg, { x, top: TOP, base, words: base + 15 });
   for (let db = top_db; db >= top_db - SPAN_DB; db -= 12) {
     svg.append(draw("line", { x1: LEFT, x2: width - RIGHT, y1: y(db), y2: y(db), class: "grid-line" }));
     svg.append(draw("text", { x: LEFT - 6, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
@@ -87,30 +82,21 @@ function hatch(svg, box, x, area, base) {
   svg.append(group);
 }
 
-/** What lies at the cursor, in words. */
-function readout(svg, box, x, base) {
+function read(svg, box, x, base) {
   const hz = data.hz[cursor];
   svg.append(draw("line", { x1: x(hz), x2: x(hz), y1: TOP, y2: base, class: "cursor-line" }));
-  const nearest = data.hidden_hz.reduce((best, one, i) => (Math.abs(Math.log(one / hz)) < Math.abs(Math.log(data.hidden_hz[best] / hz)) ? i : best), 0);
   const db = (v) => `${v.toFixed(0).replace("-", "−")} dB`;
   const { leaderName, yielderName } = box.dataset;
-  let note = box.querySelector(".readout");
-  if (!note) {
-    note = document.createElement("div");
-    note.className = "readout num";
-    note.setAttribute("role", "status");
-    box.append(note);
-  }
-  note.textContent = `${hzWord(hz)} · ${leaderName} ${db(data.leader[cursor])} · ${yielderName} ${db(data.after[cursor])} · ${(data.hidden_after[nearest] * 100).toFixed(0)} % hidden`;
+  const hidden = data.hidden_after[nearest(data.hidden_hz, hz)] * 100;
+  readout(box, `${hzWord(hz)} · ${leaderName} ${db(data.leader[cursor])} · ${yielderName} ${db(data.after[cursor])} · ${hidden.toFixed(0)} % hidden`);
 }
 
 function point(event) {
   const box = plot();
   const { left, width } = box.getBoundingClientRect();
   const share = (event.clientX - left - LEFT) / (width - LEFT - RIGHT);
-  const across = scaleHz(spreadLows());
   if (!data || share < 0 || share > 1) return;
-  cursor = data.hz.reduce((best, hz, i) => (Math.abs(across(hz) - share) < Math.abs(across(data.hz[best]) - share) ? i : best), 0);
+  cursor = nearest(data.hz, axisNow().hz(share));
   redraw();
 }
 

@@ -3,11 +3,18 @@
 /** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
  *   seconds: number, tempo_bpm: number, beats_per_bar: number,
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
- *   parts: {id: string, name: string, tag: string, ink: number}[]}} Facts */
+ *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
+ *   variants: {name: string, head: number, is_open: boolean}[],
+ *   zones: {id: string, low_hz: number, high_hz: number, leads: string, gives_way: string[]}[]}} Facts */
+
+/** What is in view and heard. `reference` is the revision that flips between variants are matched to;
+ * `heardRevision` one of the history that is listened to; `picture` the one shown at Lanes.
+ * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string,
+ *   look: any, picture: ?string, reference: ?number, heardRevision: ?number}} State */
 
 export const bus = new EventTarget();
 
-/** @type {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, look: any}} */
+/** @type {State} */
 export const state = {
   facts: null,
   view: {},
@@ -16,6 +23,9 @@ export const state = {
   side: "after",
   level: "normal",
   look: {},
+  picture: null,
+  reference: null,
+  heardRevision: null,
 };
 
 /** Tell everyone that something is new: "session", "view", "loop", "hear", "level", "zone". */

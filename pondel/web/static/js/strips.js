@@ -37,6 +37,7 @@ function redraw() {
   const { leaderInk, yielderInk, leaderTag, yielderTag } = box.dataset;
   const body = height - FOOT;
   area = { left: LEFT, width: width - LEFT - RIGHT, height: body };
+  /** @type {Record<string, [number, number]>} the top of each row, and how tall it is */
   const rows = { leader: [0, body * 0.3], yielder: [body * 0.31, body * 0.36], gain: [body * 0.7, body * 0.3] };
   const x = (s) => LEFT + ((s - data.start_s) / (data.end_s - data.start_s)) * (width - LEFT - RIGHT);
   const pen = { context, css, x, width };
@@ -47,7 +48,7 @@ function redraw() {
   badge(pen, leaderTag, rows.leader, css(`--ink-${leaderInk}`));
   badge(pen, yielderTag, rows.yielder, css(`--ink-${yielderInk}`));
   reduction(pen, rows.gain);
-  hits(pen, rows.leader, css(`--ink-${leaderInk}`));
+  hits(pen, rows.leader[0], css(`--ink-${leaderInk}`));
   point();
 }
 
@@ -76,7 +77,7 @@ function grid({ context, css, x }, body) {
   }
 }
 
-function wave({ context, x, width }, columns, [top, tall], colour, alpha) {
+function wave({ context, width }, columns, [top, tall], colour, alpha) {
   const all = columns === data.leader ? data.leader : data.before;
   const most = Math.max(1e-4, ...all.map(([low, high]) => Math.max(-low, high)));
   const middle = top + tall / 2;
@@ -99,7 +100,7 @@ function badge({ context, css }, tag, [top, tall], colour) {
   context.fillText(tag, 15.5, top + tall / 2 + 4);
 }
 
-function hits({ context, x }, [top], colour) {
+function hits({ context, x }, top, colour) {
   context.fillStyle = colour;
   for (const hit of data.hits_s) {
     context.beginPath();

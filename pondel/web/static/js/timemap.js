@@ -1,6 +1,7 @@
 // When and where one part hides another: bands over time, with the leader's hits.
 import { about, getJSON } from "./api.js";
-import { clear, hzWord, pointNeedle, sized } from "./plots.js";
+import { hzWord } from "./axis.js";
+import { clear, pointNeedle, readout, sized } from "./plots.js";
 import { question } from "./questions.js";
 import { bar, beat, on, state } from "./state.js";
 import { player } from "./deck.js";
@@ -112,17 +113,7 @@ function point() {
 
 function read() {
   const place = box();
-  let note = place.querySelector(".readout");
-  if (!cursor) {
-    note?.remove();
-    return;
-  }
-  if (!note) {
-    note = document.createElement("div");
-    note.className = "readout num";
-    note.setAttribute("role", "status");
-    place.append(note);
-  }
+  if (!cursor) return readout(place, null);
   const { column, band } = cursor;
   const s = data.start_s + (column + 0.5) * data.seconds;
   const beats = s / beat();
@@ -132,9 +123,10 @@ function read() {
   const after = last != null && s - last < 2 * beat() ? `, ${Math.round((s - last) * 1000)} ms after a hit` : "";
   const { leaderName, yieldName, yielderName } = place.dataset;
   const quiet = data.alone[column][band] < 0.02;
-  note.textContent = quiet
+  const words = quiet
     ? `${where} · ${hzWord(data.hz[band])} · ${leaderName} is silent here`
     : `${where}${after} · ${hzWord(data.hz[band])} · ${yieldName ?? yielderName} hides ${Math.round(data.share[column][band] * 100)} % of ${leaderName}`;
+  readout(place, words);
 }
 
 function under(event) {
