@@ -8,7 +8,7 @@ from conftest import RATE, sine
 from moves_tools import noise, pulse_response_db, rms_db, run
 from pydantic import ValidationError
 
-from pondel.core.dsp.crossover import band_sections, linear_kernels
+from pondel.core.dsp.crossover import band_biquads, linear_kernels
 from pondel.core.dsp.matched import response
 from pondel.core.moves.dynamic_eq import DynamicBand, DynamicEq
 from pondel.core.moves.gate import Gate, static_fall_db
@@ -142,9 +142,9 @@ def test_a_boost_and_any_speed_stay_stable():
 def test_bands_add_up_flat(crossovers):
     hz = np.geomspace(12, 20000, 400)
     w = 2 * np.pi * hz / RATE
-    total = sum(response(sos, w) for sos in band_sections(crossovers, RATE))
+    total = sum(response(sos, w) for sos in band_biquads(crossovers, RATE))
     assert np.abs(20 * np.log10(np.abs(total))).max() < 0.01
-    low = 20 * np.log10(np.abs(response(band_sections(crossovers, RATE)[0], w)))
+    low = 20 * np.log10(np.abs(response(band_biquads(crossovers, RATE)[0], w)))
     # 24 dB per octave above the lowest crossover: between one and three octaves up.
     at = [np.interp(crossovers[0] * 2**n, hz, low) for n in (2, 3)]
     assert at[0] - at[1] == pytest.approx(24, abs=0.5)

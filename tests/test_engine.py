@@ -254,3 +254,26 @@ def test_work_on_a_region_can_be_given_up_between_chunks_and_done_again(duck):
     )
     heard, expected = (c.in_the_mix("tuba", RATE // 3, 2 * RATE).power for c in (chunked, whole))
     np.testing.assert_array_equal(heard, expected)
+
+
+def test_the_traces_of_one_state_are_rendered_once(duck, monkeypatch):
+    session, media = duck
+    cache, asked = ChunkCache(), []
+    render_traces = ChunkedSession._trace
+
+    def counted(self, node, start, frames):
+        asked.append((node, start, frames))
+        return render_traces(self, node, start, frames)
+
+    monkeypatch.setattr(ChunkedSession, "_trace", counted)
+    first = ChunkedSession(session, media, cache).reductions("tuba", 0, RATE)
+    again = ChunkedSession(session, media, cache).reductions("tuba", 0, RATE)
+    assert len(asked) == 1 and np.array_equal(first["m1"].mean, again["m1"].mean)
+    renamed = changed(
+        session, "tuba", moves=[session.part("tuba").moves[0].model_copy(update={"id": "x"})]
+    )
+    assert set(ChunkedSession(renamed, media, cache).reductions("tuba", 0, RATE)) == {"x"}
+    assert len(asked) == 1, "the name of a move changes nothing that is heard"
+    ChunkedSession(rekeyed(session, high_cut_hz=90), media, cache).reductions("tuba", 0, RATE)
+    ChunkedSession(session, media, cache).reductions("tuba", RATE, RATE)
+    assert len(asked) == 3

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from moves_tools import noise, pulse_response_db, rms_db, run
 
-from pondel.core.dsp.matched import butterworth_cut, prototype, response, sections
+from pondel.core.dsp.matched import biquads, butterworth_cut, prototype, response
 from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.moves.alignment import Alignment
 from pondel.core.moves.complementary_eq import ComplementaryEq, TiedBand, gain_db
@@ -33,7 +33,7 @@ def error_db(sos, rate, expected) -> float:
 def test_magnitude_is_that_of_the_analogue_prototype_to_18_khz(shape, centre, q):
     q = min(q, 1.0) if shape.endswith("shelf") else q
     for gain in (-15, 12) if shape in ("bell", "low shelf", "high shelf") else (0,):
-        sos = sections(shape, centre, gain, q, 44100)
+        sos = biquads(shape, centre, gain, q, 44100)
         assert error_db(sos, 44100, prototype(shape, HZ, centre, gain, q)) < 0.1
         assert all(np.abs(np.roots(row[3:])).max() < 1 for row in sos)
 
@@ -41,7 +41,7 @@ def test_magnitude_is_that_of_the_analogue_prototype_to_18_khz(shape, centre, q)
 @given(st.floats(20, 19000), st.floats(-24, 24), st.floats(0.1, 30), st.sampled_from([44100, 96000]))
 @settings(max_examples=60, deadline=None)
 def test_any_bell_is_exact_and_stable(centre, gain, q, rate):
-    sos = sections("bell", centre, gain, q, rate)
+    sos = biquads("bell", centre, gain, q, rate)
     assert error_db(sos, rate, prototype("bell", HZ, min(centre, 0.44 * rate), gain, q)) < 0.1
     assert all(np.abs(np.roots(row[3:])).max() < 1 for row in sos)
 

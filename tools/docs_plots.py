@@ -20,7 +20,7 @@ from hearing_tools import band, loudness, share, steady_excitation, tone  # noqa
 from test_hearing_agreement import CRITICAL_RATIOS_DB  # noqa: E402
 
 from pondel.core.dsp import matched  # noqa: E402
-from pondel.core.dsp.crossover import band_sections  # noqa: E402
+from pondel.core.dsp.crossover import band_biquads  # noqa: E402
 from pondel.core.dsp.matched import response  # noqa: E402
 from pondel.core.hearing.ear import constants, quiet_excitation_db  # noqa: E402
 from pondel.core.hearing.loudness import partial_loudness, total_sone  # noqa: E402
@@ -202,7 +202,7 @@ def moves() -> None:
     weight = response(band, w)
     curves = {f"{gain} dB": db(1 + (10 ** (gain / 20) - 1) * weight) for gain in (-3, -6, -9, -12)}
     responses("A dynamic bell at 300 Hz, Q 1.4, on its way down", "dynamic-eq", curves, hz)
-    parts = [response(sos, w) for sos in band_sections([96, 1200], rate)]
+    parts = [response(sos, w) for sos in band_biquads([96, 1200], rate)]
     curves = {f"band {n + 1}": db(part) for n, part in enumerate(parts)} | {"sum": db(sum(parts))}
     responses("Three bands and their sum", "multiband", curves, hz)
     total = np.ones_like(w, complex)

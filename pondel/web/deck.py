@@ -158,7 +158,7 @@ def match(session_id: str):
     return in_turn("match", work)
 
 
-class Fight(NamedTuple):
+class FightInView(NamedTuple):
     """Two parts over a stretch of the song, as it is and without its moves."""
 
     leader: str
@@ -186,14 +186,14 @@ class Fight(NamedTuple):
         return evidence.within(self.hits_s, self.start, self.frames, self.now.session.rate)
 
 
-def asked_fight(session_id: str) -> Fight:
+def asked_fight(session_id: str) -> FightInView:
     """The fight an address asks about; BadDocument when the session has no two parts."""
     document = asked_revision(session_id).document
     pair = asked_pair(document)
     if pair is None:
         raise BadDocument("bring in two parts first")
     stretch = asked_stretch(document)
-    return Fight(
+    return FightInView(
         pair.leader.id,
         pair.yielder.id,
         stretch.start,
@@ -213,7 +213,7 @@ def pair_figures(session_id: str):
     return in_turn("evidence", lambda: _figures(fight))
 
 
-def _figures(fight: Fight) -> dict[str, Any]:
+def _figures(fight: FightInView) -> dict[str, Any]:
     found, inside = fight.found(), fight.hits_inside()
     traces = whole_moves(fight.now.reductions(fight.yielder, fight.start, fight.frames))
     zone = found.zone
@@ -243,7 +243,7 @@ def strips(session_id: str):
     return in_turn("strips", lambda: _strips(fight))
 
 
-def _strips(fight: Fight) -> dict[str, Any]:
+def _strips(fight: FightInView) -> dict[str, Any]:
     def columns(chunked: ChunkedSession, part_id: str) -> list:
         sound = chunked.region((part_id, "before fader"), fight.start, fight.frames)
         return np.round(outline(sound, STRIP_COLUMNS), 4).tolist()
@@ -272,7 +272,7 @@ def spectra(session_id: str):
     return in_turn("spectra", lambda: _spectra(fight, fold))
 
 
-def _spectra(fight: Fight, fold: str) -> dict[str, Any]:
+def _spectra(fight: FightInView, fold: str) -> dict[str, Any]:
     found = fight.found()
     curves = {
         "leader": (fight.now, fight.leader),

@@ -34,7 +34,7 @@ from pondel.web.context import (
 )
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
-from pondel.web.look import Heard, Look, asked_look, at_level, heard
+from pondel.web.look import Look, SongHeard, asked_look, at_level, heard
 
 blueprint = Blueprint("lanes", __name__, url_prefix="/sessions/<session_id>")
 FIGHTS_SHOWN = 16
@@ -89,7 +89,7 @@ def _pair_zone(document: Session, pair: Pair):
     return None
 
 
-def _heard_in_turn(what: str, session_id: str, document: Session) -> Heard | None:
+def _heard_in_turn(what: str, session_id: str, document: Session) -> SongHeard | None:
     """What is asked for, measured when its turn comes; None when a newer question came first."""
     look = asked_look(document)
     try:
@@ -175,7 +175,7 @@ def ridges(session_id: str):
     return in_turn("ridges", work)
 
 
-def _in_the_table(found: Heard, pair: Pair | None) -> list[str]:
+def _in_the_table(found: SongHeard, pair: Pair | None) -> list[str]:
     """The parts of the part x part table: all, or of many the chosen pair and those that lose most."""
     ids = found.table.ids
     if len(ids) <= MOST_IN_TABLE:
@@ -252,7 +252,7 @@ def worst(session_id: str) -> dict[str, Any]:
     }
 
 
-def _worst_zone(found: Heard, pair: Pair | None) -> dict[str, float] | None:
+def _worst_zone(found: SongHeard, pair: Pair | None) -> dict[str, float] | None:
     if pair is None or not {pair.leader.id, pair.yielder.id} <= set(found.table.ids):
         return None
     zones = found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
@@ -310,7 +310,7 @@ def _pair_facts(
     }
 
 
-def _kept_share(found: Heard, zone) -> float | None:
+def _kept_share(found: SongHeard, zone) -> float | None:
     by = [part for part in zone.gives_way if part in found.table.ids]
     if zone.leads not in found.table.ids or not by:
         return None

@@ -53,7 +53,7 @@ def at_level(document: Session, level: str) -> Session:
 
 
 @dataclass(frozen=True)
-class Heard:
+class SongHeard:
     """A table, which part of it is asked for, and how far the whole song's analysis is.
 
     While the whole song is not heard yet, the table is that of the loop (`is_loop`).
@@ -66,7 +66,7 @@ class Heard:
     listening: Listening | None
 
 
-def heard(session_id: str, document: Session, look: Look) -> Heard:
+def heard(session_id: str, document: Session, look: Look) -> SongHeard:
     """The table that answers a look. It never waits for the whole song."""
     document = at_level(document, look.level)
     listening = None
@@ -76,9 +76,9 @@ def heard(session_id: str, document: Session, look: Look) -> Heard:
         if table is not None:
             segments = [n for n, s in enumerate(document.sections) if s.id == look.where]
             scope = Scope(tuple(segments) or None, look.on_hits)
-            return Heard(document, table, scope, False, None)
+            return SongHeard(document, table, scope, False, None)
     table = loop_table(document, look.stretch)
-    return Heard(document, table, Scope(None, look.on_hits), True, listening)
+    return SongHeard(document, table, Scope(None, look.on_hits), True, listening)
 
 
 def loop_table(document: Session, stretch: Stretch) -> HiddenTable:

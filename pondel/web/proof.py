@@ -29,7 +29,7 @@ blueprint = Blueprint("proof", __name__, url_prefix="/sessions/<session_id>")
 
 
 @dataclass(frozen=True)
-class Keyed:
+class KeyedMove:
     """A move that is on and listens to another part."""
 
     leader: Part
@@ -38,17 +38,17 @@ class Keyed:
 
 
 @dataclass(frozen=True)
-class Case(Keyed):
+class Case(KeyedMove):
     """One keyed move and what it gave."""
 
     found: PairEvidence
     on_hits: OnHits
 
 
-def keyed_moves(document: Session) -> list[Keyed]:
+def keyed_moves(document: Session) -> list[KeyedMove]:
     """Every move that is on and listens to another part."""
     return [
-        Keyed(document.part(key.source), part, move)
+        KeyedMove(document.part(key.source), part, move)
         for part in document.parts
         for move in part.moves
         if move.on and (key := key_in(move)) is not None and document.has_part(key.source)

@@ -73,6 +73,7 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
 def warm_up() -> None:
     """Compile the kernels before the first edit needs them."""
     from pondel.core.dsp import filters
+    from pondel.core.dsp.cascade import Cascade
     from pondel.core.hearing.excitation import excite
     from pondel.core.hearing.loudness import partial_loudness
     from pondel.core.measures.loudness import loudness_lufs
@@ -81,6 +82,6 @@ def warm_up() -> None:
     for channels in (1, 2):
         block = np.zeros((4800, channels), np.float32)
         CompressorProcessor(Compressor(id="warm"), 48000, channels).process(block, None)
-        filters.Sections(filters.high_cut(100.0, 12, 48000), channels).process(block)
+        Cascade(filters.high_cut(100.0, 12, 48000), channels).process(block)
         loudness_lufs(block, 48000)
         partial_loudness(excite([block], 48000).power)

@@ -29,7 +29,7 @@ def _sides(hz: float, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return np.concatenate([low, low]), np.concatenate([high, high]), all_pass
 
 
-def band_sections(crossovers_hz: list[float], rate: int) -> list[np.ndarray]:
+def band_biquads(crossovers_hz: list[float], rate: int) -> list[np.ndarray]:
     """The sections of each band, lowest first; their outputs add up to an all-pass."""
     parts = [_sides(hz, rate) for hz in crossovers_hz]
     bands = []
@@ -115,4 +115,4 @@ class LinearCrossover:
 
 def crossover_settle_s(crossovers_hz: list[float], rate: int = 48000) -> float:
     """Seconds for all bands to forget their past."""
-    return max((settle_s(sos, rate) for sos in band_sections(crossovers_hz, rate)), default=0.0)
+    return max((settle_s(sos, rate) for sos in band_biquads(crossovers_hz, rate)), default=0.0)

@@ -1,4 +1,4 @@
-"""Second-order sections that stream: Butterworth cuts for keys and bands."""
+"""Butterworth cuts for keys and bands, as biquads in the order scipy writes them."""
 
 from __future__ import annotations
 
@@ -6,42 +6,6 @@ import math
 
 import numpy as np
 from scipy.signal import butter
-
-from pondel.core.dsp.compiled import kernel
-
-
-@kernel(error_model="numpy")
-def _sections(sos, state, block, out):
-    """Transposed direct form II, in double precision; state is (sections, channels, 2)."""
-    for c in range(block.shape[1]):
-        for s in range(sos.shape[0]):
-            b0, b1, b2 = sos[s, 0], sos[s, 1], sos[s, 2]
-            a1, a2 = sos[s, 4], sos[s, 5]
-            z1 = state[s, c, 0]
-            z2 = state[s, c, 1]
-            for i in range(block.shape[0]):
-                given = np.float64(block[i, c]) if s == 0 else np.float64(out[i, c])
-                x = given if abs(given) < 1e6 else 0.0
-                y = b0 * x + z1
-                z1 = b1 * x - a1 * y + z2
-                z2 = b2 * x - a2 * y
-                out[i, c] = y
-            state[s, c, 0] = z1 if abs(z1) > 1e-25 else 0.0
-            state[s, c, 1] = z2 if abs(z2) > 1e-25 else 0.0
-
-
-class Sections:
-    """A cascade of second-order sections at work; `sos` as scipy writes it, (sections, 6)."""
-
-    def __init__(self, sos: np.ndarray, channels: int) -> None:
-        self._sos = np.ascontiguousarray(sos, np.float64)
-        self._state = np.zeros((self._sos.shape[0], channels, 2))
-
-    def process(self, block: np.ndarray) -> np.ndarray:
-        """Filter float32 (frames, channels)."""
-        out = np.empty_like(block)
-        _sections(self._sos, self._state, block, out)
-        return out
 
 
 def low_cut(cut_hz: float, slope_db_oct: int, rate: int) -> np.ndarray:

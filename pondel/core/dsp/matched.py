@@ -49,7 +49,7 @@ def first_order(shape: Literal["low cut", "high cut"], hz: np.ndarray, centre_hz
 
 
 @lru_cache(maxsize=4096)
-def sections(shape: Shape, centre_hz: float, gain_db: float, q: float, rate: int) -> np.ndarray:
+def biquads(shape: Shape, centre_hz: float, gain_db: float, q: float, rate: int) -> np.ndarray:
     """One to three second-order sections as scipy writes them, float64 (sections, 6).
 
     A centre above 0.44 of the rate is held there.
@@ -65,7 +65,7 @@ def sections(shape: Shape, centre_hz: float, gain_db: float, q: float, rate: int
 
 
 @lru_cache(maxsize=1024)
-def first_order_sections(
+def first_order_biquads(
     shape: Literal["low cut", "high cut"], centre_hz: float, rate: int
 ) -> np.ndarray:
     """A cut of 6 dB per octave as second-order sections."""
@@ -81,12 +81,12 @@ def butterworth_cut(
 ) -> np.ndarray:
     """A Butterworth cut of 6 to 96 dB per octave, -3 dB at `cut_hz`."""
     order = slope_db_oct // 6
-    rows = [first_order_sections(shape, cut_hz, rate)] if order % 2 else []
+    rows = [first_order_biquads(shape, cut_hz, rate)] if order % 2 else []
     for k in range(order // 2):
         damping = 2.0 * np.sin(np.pi * (2 * k + 1 + order % 2) / (2 * order))
         if order % 2:
             damping = 2.0 * np.cos(np.pi * (k + 1) / order)
-        rows.append(sections(shape, cut_hz, 0.0, float(1.0 / damping), rate))
+        rows.append(biquads(shape, cut_hz, 0.0, float(1.0 / damping), rate))
     return np.concatenate(rows)
 
 
@@ -120,7 +120,7 @@ def _fitted(
     if best is None:
         raise ArithmeticError(f"no stable filter at {centre_hz} Hz")
     _, numerator, denominator = best
-    sos = _to_sections(numerator, denominator, float(np.sqrt(scale)))
+    sos = _to_biquads(numerator, denominator, float(np.sqrt(scale)))
     at = int(np.argmax(power))
     w = 2.0 * np.arctan(np.sqrt(u[at] * scale))
     sos[0, :3] *= np.sqrt(power[at]) / np.abs(response(sos, np.array([w])))[0]
@@ -165,7 +165,7 @@ def _is_filter(numerator: np.ndarray, denominator: np.ndarray) -> bool:
     return bool(np.all(np.abs(np.diff(notches)[::2]) < 0.05 * notches[::2]))
 
 
-def _to_sections(numerator: np.ndarray, denominator: np.ndarray, scale: float) -> np.ndarray:
+def _to_biquads(numerator: np.ndarray, denominator: np.ndarray, scale: float) -> np.ndarray:
     """Sections with the minimum-phase roots of both polynomials."""
     poles = _pairs(_to_z(np.roots(denominator[::-1]), scale))
     zeros = _pairs(_zeros_in_z(np.roots(np.trim_zeros(numerator[::-1], "f")), scale))

@@ -12,6 +12,7 @@ from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 
 import numpy as np
+from cachetools import LRUCache
 
 from pondel.core.audio.media import Media
 from pondel.core.document import Session
@@ -28,6 +29,9 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 CHUNKS_PER_SECOND = 2
 MAX_BYTES = 512 << 20
 MAX_OPEN_STREAMS = 96
+MOST_TRACES = 256
+Traces = dict[tuple[int, str], Traced]
+"""By the place of a move among those at work, and its band: "" for the whole, "/0" for the first."""
 WAIT_S = 0.02
 
 
@@ -52,6 +56,7 @@ class ChunkCache:
         self._bytes = 0
         self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
         self._streams: OrderedDict[Hashable, Stream] = OrderedDict()
+        self._traces: LRUCache[Hashable, Traces] = LRUCache(MOST_TRACES)
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
 
@@ -77,6 +82,26 @@ class ChunkCache:
 
     def _spilled(self, key: Hashable) -> np.ndarray | None:
         return self._spill.get(key) if self._spill and _is_sound(key) else None  # type: ignore[arg-type]
+
+    def traces(
+        self,
+        key: Hashable,
+        make: Callable[[], Traces],
+        step: Callable[[], None] | None = None,
+    ) -> Traces:
+        """The traces under `key`, made at most once even when several threads ask."""
+        with self._lock:
+            found = self._traces.get(key)
+        if found is not None:
+            return found
+        with self._maker(key, step or _go_on):
+            with self._lock:
+                found = self._traces.get(key)
+            if found is None:
+                found = make()
+                with self._lock:
+                    self._traces[key] = found
+            return found
 
     def take_stream(self, key: Hashable) -> Stream | None:
         """Hand over the stream that stands at `key`, if one was left there."""
@@ -168,8 +193,24 @@ class ChunkedSession:
         return _read_at(stream, start, index * self.frames, self.frames)
 
     def reductions(self, part_id: str, start: int, frames: int) -> dict[str, Traced]:
-        """Reduction of each of a part's moves over a region, by move id, 200 points a second."""
+        """Reduction of each of a part's moves over a region, by move id, 200 points a second.
+
+        A move with bands has one for each besides, by id and number: "m1/0". Whatever asks for the
+        traces of one state and region gets those that were rendered first.
+        """
         node: Node = (part_id, "before fader")
+        key = ("traces", self.fingerprint(node), start, frames)
+        found = self._cache.traces(key, lambda: self._trace(node, start, frames), self._step)
+        moves = self._moves_at_work(part_id)
+        return {moves[place] + band: trace for (place, band), trace in found.items()}
+
+    def _moves_at_work(self, part_id: str) -> list[str]:
+        return [move.id for move in routing.active_moves(self.session.part(part_id))]
+
+    def _trace(self, node: Node, start: int, frames: int) -> Traces:
+        """The traces of a node's moves."""
+        part_id = node[0]
+        moves = self._moves_at_work(part_id)
         lead = min(start, routing.run_up_frames(self.session, node))
         traces: TraceLogs = {}
         graph = self._graph(start - lead, node, traces, lead)
@@ -178,9 +219,12 @@ class ChunkedSession:
             self._step()
             stream.read(min(self.frames, lead + frames - done))
         points = frames * TRACE_RATE // self.session.rate
-        return {
-            move: log.traced().first(points) for (part, move), log in traces.items() if part == part_id
-        }
+        found: Traces = {}
+        for (part, name), log in traces.items():
+            if part == part_id:
+                move, slash, band = name.partition("/")
+                found[moves.index(move), slash + band] = log.traced().first(points)
+        return found
 
     def in_the_mix(self, part_id: str, start: int, frames: int) -> Excitation:
         """Excitation of a part after its fader over a region, at the listening level.

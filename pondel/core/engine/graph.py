@@ -15,8 +15,8 @@ from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import (
     Branch,
     Faded,
-    Keyed,
-    Recording,
+    KeyStream,
+    RecordingStream,
     Silence,
     Stream,
     Sum,
@@ -95,7 +95,7 @@ class Graph:
             return Silence()
         settings = key.model_dump_json()
         if settings not in self._keys:
-            keyed = Keyed(self.node((key.source, key.tap)), key, self._session.rate)
+            keyed = KeyStream(self.node((key.source, key.tap)), key, self._session.rate)
             self._keys[settings] = Tee(keyed)
         return self._keys[settings].branch()
 
@@ -115,7 +115,7 @@ class Graph:
         if part.source == "file":
             first = round(part.start_s * self._session.rate)
             reader = open_part(self._media, part)
-            return Recording(reader, first, part.trim_db, self._position)
+            return RecordingStream(reader, first, part.trim_db, self._position)
         sends = routing.senders(self._session, part.id)
         if not sends:
             return Silence()

@@ -9,6 +9,7 @@ import numpy as np
 
 from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.dsp import filters
+from pondel.core.dsp.cascade import Cascade
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.routing import key_of
 from pondel.core.engine.streams import pan_gains
@@ -126,7 +127,7 @@ def _zone_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -
         filters.low_cut(low, ZONE_SLOPE_DB_OCT, rate),
         filters.high_cut(high, ZONE_SLOPE_DB_OCT, rate),
     ):
-        sound = filters.Sections(sos, 2).process(sound)
+        sound = Cascade(sos, 2).process(sound)
     return sound[lead:]
 
 

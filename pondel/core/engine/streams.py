@@ -11,6 +11,7 @@ import numpy as np
 from pondel.core.audio.media import Reader
 from pondel.core.document import Part
 from pondel.core.dsp import filters
+from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.moves.base import Key, Processor
 
@@ -27,7 +28,7 @@ class Stream(Protocol):
         ...
 
 
-class Recording:
+class RecordingStream:
     """A part as recorded, trimmed, at its place in the song."""
 
     def __init__(self, reader: Reader, first_frame: int, trim_db: float, position: int) -> None:
@@ -113,7 +114,7 @@ class Branch:
         return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
 
 
-class Keyed:
+class KeyStream:
     """A key as its detector hears it: with its level and its cuts."""
 
     def __init__(self, stream: Stream, key: Key, rate: int) -> None:
@@ -125,7 +126,7 @@ class Keyed:
             cuts.append(filters.low_cut(key.low_cut_hz, key.slope_db_oct, rate))
         if key.high_cut_hz is not None:
             cuts.append(filters.high_cut(key.high_cut_hz, key.slope_db_oct, rate))
-        self._filters = [filters.Sections(sos, stream.channels) for sos in cuts]
+        self._filters = [Cascade(sos, stream.channels) for sos in cuts]
 
     def read(self, frames: int) -> np.ndarray:
         block = self._stream.read(frames)

@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
-from pondel.core.dsp.matched import sections
+from pondel.core.dsp.matched import biquads
 from pondel.core.model import Model
 from pondel.core.moves.base import (
     Key,
@@ -24,7 +24,7 @@ from pondel.core.moves.base import (
     items,
     number,
 )
-from pondel.core.moves.dynamic_eq import DynamicBand, MovingBand, detector_sections
+from pondel.core.moves.dynamic_eq import DynamicBand, MovingBand, detector_biquads
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
@@ -144,7 +144,7 @@ def _still(move: ComplementaryEq, rate: int) -> np.ndarray:
         gain = gain_db(band, move.side)
         if band.on and gain and not _moves(band, move.side):
             q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
-            rows.append(sections(band.shape, band.hz, gain, q, rate))
+            rows.append(biquads(band.shape, band.hz, gain, q, rate))
     return np.concatenate(rows)
 
 
@@ -181,7 +181,7 @@ def _settle_s(move: ComplementaryEq) -> float:
     total = settle_s(_still(move, 48000), 48000)
     for band in move.bands:
         if _moves(band, move.side):
-            detector = settle_s(detector_sections(_moving(band, move.side), 48000), 48000)
+            detector = settle_s(detector_biquads(_moving(band, move.side), 48000), 48000)
             total += 2 * detector + 12 * (ATTACK_MS + RETURN_MS) / 1000.0
     return total
 

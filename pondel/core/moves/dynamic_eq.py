@@ -153,7 +153,7 @@ def band_pass(hz: float, q: float, rate: int) -> np.ndarray:
     return np.array([[alpha / a0, 0.0, -alpha / a0, 1.0, -2.0 * math.cos(w) / a0, (1.0 - alpha) / a0]])
 
 
-def detector_sections(band: DynamicBand, rate: int) -> np.ndarray:
+def detector_biquads(band: DynamicBand, rate: int) -> np.ndarray:
     """What the band's detector hears: its band, or the side its shelf acts on."""
     if band.listens == "whole":
         return np.zeros((0, 6))
@@ -191,7 +191,7 @@ class MovingBand:
 
     def __init__(self, band: DynamicBand, rate: int, channels: int) -> None:
         self._band = band
-        self._detector_sos = detector_sections(band, rate)
+        self._detector_sos = detector_biquads(band, rate)
         self._detectors: dict[int, Cascade] = {}
         times = ballistics.Times.of(band.attack_ms, 0.0, band.release_ms, rate)
         self._times = (times.rise, times.fall_first, times.fall_second)
@@ -267,7 +267,7 @@ class DynamicEqProcessor:
 def _settle_s(move: DynamicEq) -> float:
     total = 0.0
     for band in move.bands:
-        detector = settle_s(detector_sections(band, 48000), 48000)
+        detector = settle_s(detector_biquads(band, 48000), 48000)
         own = settle_s(band_pass(band.hz, band.q, 48000), 48000)
         times = ballistics.settle_s(band.attack_ms, 0.0, band.release_ms, max(abs(band.range_db), 6.0))
         total = max(total, detector + times) + own

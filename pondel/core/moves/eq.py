@@ -9,7 +9,7 @@ import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.dsp.matched import butterworth_cut, response, sections
+from pondel.core.dsp.matched import biquads, butterworth_cut, response
 from pondel.core.measures.loudness import k_weighting
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, items, number
@@ -100,28 +100,28 @@ class Eq(MoveBase):
     )
 
 
-def band_sections(band: EqBand, rate: int) -> np.ndarray:
+def band_biquads(band: EqBand, rate: int) -> np.ndarray:
     """A band as second-order sections, (sections, 6); none when it is off or does nothing."""
     if not band.on:
         return np.zeros((0, 6))
     if band.shape in ("low cut", "high cut"):
         return butterworth_cut(band.shape, band.hz, band.slope_db_oct, rate)  # type: ignore[arg-type]
     if band.shape in ("notch", "band-pass"):
-        return sections(band.shape, band.hz, 0.0, band.q, rate)  # type: ignore[arg-type]
+        return biquads(band.shape, band.hz, 0.0, band.q, rate)  # type: ignore[arg-type]
     if band.gain_db == 0.0:
         return np.zeros((0, 6))
     if band.shape == "tilt":
-        sos = sections("high shelf", band.hz, band.gain_db, TILT_Q, rate).copy()
+        sos = biquads("high shelf", band.hz, band.gain_db, TILT_Q, rate).copy()
         sos[0, :3] *= to_amplitude(-band.gain_db / 2.0)
         return sos
     q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
-    return sections(band.shape, band.hz, band.gain_db, q, rate)  # type: ignore[arg-type]
+    return biquads(band.shape, band.hz, band.gain_db, q, rate)  # type: ignore[arg-type]
 
 
 def response_db(bands: list[EqBand], hz: np.ndarray, rate: int) -> np.ndarray:
     """Magnitude in dB of all bands together at frequencies in Hz, as if all acted alike."""
     w = 2.0 * np.pi * np.asarray(hz) / rate
-    rows = [band_sections(band, rate) for band in bands]
+    rows = [band_biquads(band, rate) for band in bands]
     total = response(np.concatenate([np.zeros((0, 6)), *rows]), w)
     return 20.0 * np.log10(np.maximum(np.abs(total), 1e-10))
 
@@ -167,7 +167,7 @@ class EqProcessor:
     latency = 0
 
     def __init__(self, move: Eq, rate: int, channels: int, on_trace: Trace | None = None) -> None:
-        live = [(band.placement, band_sections(band, rate)) for band in move.bands]
+        live = [(band.placement, band_biquads(band, rate)) for band in move.bands]
         live = [(placement, sos) for placement, sos in live if sos.shape[0]]
         self._stages = [
             Placed(np.concatenate([sos for _, sos in group]), placement, channels)
@@ -187,7 +187,7 @@ class EqProcessor:
 
 
 def _settle_s(move: Eq) -> float:
-    return sum(settle_s(band_sections(band, 48000), 48000) for band in move.bands)
+    return sum(settle_s(band_biquads(band, 48000), 48000) for band in move.bands)
 
 
 def band_in_brief(band: EqBand) -> str:

@@ -12,12 +12,12 @@ from typing import Any
 import numpy as np
 from scipy.signal import butter
 
-from pondel.core.dsp.crossover import band_sections
+from pondel.core.dsp.crossover import band_biquads
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.matched import response
 from pondel.core.moves.complementary_eq import _moves, _moving, _still, gain_db
 from pondel.core.moves.dynamic_eq import band_pass
-from pondel.core.moves.eq import band_sections as eq_sections
+from pondel.core.moves.eq import band_biquads as eq_biquads
 from pondel.core.moves.spectral_duck import WIDTHS, bank
 
 WHOLE = ("compressor", "gate", "tail trim")
@@ -79,7 +79,7 @@ def _eq(move: Any, w: np.ndarray, rate: int) -> Response:
     still = np.ones(w.size, complex)
     handles = []
     for n, band in enumerate(move.bands):
-        still = still * response(eq_sections(band, rate), w)
+        still = still * response(eq_biquads(band, rate), w)
         gains = band.shape in ("bell", "low shelf", "high shelf", "tilt")
         bent = band.shape not in ("low cut", "high cut", "tilt")
         handles.append(
@@ -131,7 +131,7 @@ def _dynamic(move: Any, w: np.ndarray, rate: int) -> Response:
 
 
 def _multiband(move: Any, w: np.ndarray, rate: int) -> Response:
-    parts = [response(sos, w) for sos in band_sections(list(move.crossovers_hz), rate)]
+    parts = [response(sos, w) for sos in band_biquads(list(move.crossovers_hz), rate)]
     whole = sum(parts)
     handles = [
         Handle(f"crossover {n + 1}", hz, f"crossovers_hz.{n}")
@@ -181,7 +181,7 @@ def _complementary(move: Any, w: np.ndarray, rate: int) -> Response:
 def _drawn(move: Any, w: np.ndarray, rate: int) -> Response:
     if move.acts_on == "all":
         return Response(np.ones(w.size, complex), [("", np.ones(w.size, complex))])
-    low, high = (response(sos, w) for sos in band_sections([move.crossover_hz], rate))
+    low, high = (response(sos, w) for sos in band_biquads([move.crossover_hz], rate))
     side = low if move.acts_on == "lows" else high
     handles = [Handle("crossover", move.crossover_hz, "crossover_hz")]
     return Response(np.ones(w.size, complex), [("", side / (low + high))], handles)

@@ -15,7 +15,7 @@ import numpy as np
 from pydantic import model_validator
 
 from pondel.core.dsp import ballistics
-from pondel.core.dsp.cascade import settle_s as sections_settle_s
+from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.matched import response
 from pondel.core.hearing.scale import cam_of, erb_hz, hz_of
@@ -322,7 +322,7 @@ class SpectralDuckProcessor:
 
 def _settle_s(move: SpectralDuck) -> float:
     _, rows, _ = bank(move.low_hz, move.high_hz, WIDTHS[move.bands], 48000)
-    slowest = 1.5 * max(sections_settle_s(row[None], 48000) for row in rows[:2])
+    slowest = 1.5 * max(cascade_settle_s(row[None], 48000) for row in rows[:2])
     return 2 * slowest + ballistics.settle_s(
         move.attack_ms, 0, move.release_ms, max(move.depth_db, 6.0)
     )
