@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pondel.core.dsp import ballistics
-from pondel.core.moves.compressor import Compressor, CompressorProcessor, static_reduction_db
+from pondel.core.dsp.squeeze import static_reduction_db
+from pondel.core.moves.compressor import Compressor, CompressorProcessor
 
 
 def run(

@@ -8,9 +8,10 @@ import pytest
 from hearing_tools import FULL_SCALE_DB_SPL, band, loudness, share, steady_excitation, tone
 from scipy.optimize import brentq
 
+from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
 from pondel.core.hearing.ear import constants, quiet_excitation_db
 from pondel.core.hearing.loudness import partial_loudness, total_sone
-from pondel.core.hearing.scale import PLACES_HZ, cam_of, erb_hz, hz_of
+from pondel.core.hearing.scale import PLACES_HZ
 
 # Hawkins and Stevens, JASA 22, 1950, figure 6; Moore, An introduction to the psychology of
 # hearing (2012), chapter 3: dB of a tone above the noise's level per Hz.

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from conftest import RATE, sine
 
-from pondel.core.measures.hits import Hits, gap_s
+from pondel.core.dsp.timing import gap_s
+from pondel.core.measures.hits import Hits
 from pondel.core.measures.outline import Outline, outline
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
 

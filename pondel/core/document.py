@@ -17,17 +17,10 @@ from pondel.core.errors import BadDocument, NotFound
 from pondel.core.model import Model
 from pondel.core.moves import KINDS
 from pondel.core.moves.alignment import Alignment
-from pondel.core.moves.base import (
-    ID_FORM,
-    LONGEST_S,
-    MOST_SECTIONS,
-    Seconds,
-    Tap,
-    choice,
-    number,
-)
+from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS, Seconds
 from pondel.core.moves.complementary_eq import ComplementaryEq
 from pondel.core.moves.compressor import Compressor
+from pondel.core.moves.describe import Tap, choice, number
 from pondel.core.moves.drawn_duck import DrawnDuck
 from pondel.core.moves.dynamic_eq import DynamicEq
 from pondel.core.moves.eq import Eq

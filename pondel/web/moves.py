@@ -10,14 +10,15 @@ import numpy as np
 from flask import Blueprint, render_template, request
 
 from pondel.core.document import Session, move_of
+from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.evidence import part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
-from pondel.core.measures.hits import gap_s
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves import KINDS, key_in, kind_of
-from pondel.core.moves.base import TRACE_RATE, Key
+from pondel.core.moves.base import TRACE_RATE
 from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.describe import Key
 from pondel.core.moves.pictures import response_of
 from pondel.jobs.turns import Superseded
 from pondel.web import asked

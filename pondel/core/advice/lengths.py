@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pondel.core.measures.hits import Onset, gap_s
+from pondel.core.dsp.timing import gap_s
+from pondel.core.measures.hits import Onset
 
 LONG_HIT_BEATS = 0.5
 LONG_NOTE_BEATS = 0.5

@@ -15,12 +15,12 @@ import numpy as np
 from pondel.core.document import Part
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_db
+from pondel.core.dsp.moving import band_pass
+from pondel.core.dsp.timing import gap_s
 from pondel.core.errors import BadDocument
-from pondel.core.measures.hits import gap_s
 from pondel.core.measures.home import Home
 from pondel.core.measures.lowsum import LowSum
 from pondel.core.moves import kind_of
-from pondel.core.moves.dynamic_eq import band_pass
 from pondel.core.units import say, say_hz
 
 AFTER_HIT_S = 0.3

@@ -16,7 +16,7 @@ from pondel.core.engine.hits import followed_hits_s
 from pondel.core.errors import BadDocument
 from pondel.core.made_by import made_by
 from pondel.core.moves import Key, Tap, key_in, kind_of
-from pondel.core.moves.base import TAPS
+from pondel.core.moves.describe import TAPS
 
 Node = tuple[str, Tap]
 MOST_IN_A_ROW = 16

@@ -13,7 +13,8 @@ from pondel.core.document import Part
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.moves.base import Key, Processor
+from pondel.core.moves.base import Processor
+from pondel.core.moves.describe import Key
 
 CROSSFADE_S = 0.010
 

@@ -14,8 +14,9 @@ from functools import lru_cache
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.scale import erb_hz
 from pondel.core.hearing.ear import transmission_db
-from pondel.core.hearing.scale import BAND_STEP, BANDS_HZ, PLACES_HZ, erb_hz
+from pondel.core.hearing.scale import BAND_STEP, BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import ear_spectrum
 
 REFERENCE_DBFS = -20.0

@@ -1,32 +1,15 @@
-"""The ear's frequency scale, and the places and bands at which the model works.
-
-ERB numbers in Cams after Glasberg and Moore, "Derivation of auditory filter shapes from
-notched-noise data", Hearing Research 47, 1990, equations 3 and 4.
-"""
+"""The places and bands on the ear's frequency scale at which the model works."""
 
 from __future__ import annotations
 
 import numpy as np
 
+from pondel.core.dsp.scale import cam_of, hz_of
+
 LOWEST_CAM = 0.75
 HIGHEST_CAM = 40.75
 CAM_STEP = 0.5
 BAND_STEP = 0.25
-
-
-def cam_of(hz: np.ndarray | float) -> np.ndarray:
-    """ERB number, in Cams, of a frequency in Hz."""
-    return 21.366 * np.log10(0.004368 * np.asarray(hz) + 1.0)
-
-
-def hz_of(cam: np.ndarray | float) -> np.ndarray:
-    """Frequency in Hz of an ERB number."""
-    return (10.0 ** (np.asarray(cam) / 21.366) - 1.0) / 0.004368
-
-
-def erb_hz(hz: np.ndarray | float) -> np.ndarray:
-    """Equivalent rectangular bandwidth, in Hz, of the auditory filter at a frequency."""
-    return 24.673 * (0.004368 * np.asarray(hz) + 1.0)
 
 
 PLACES_CAM = np.arange(LOWEST_CAM, HIGHEST_CAM + 1e-9, CAM_STEP)

@@ -161,10 +161,3 @@ def hits_among(onsets: Sequence[Onset], sensitivity: float = MIDDLE) -> list[Ons
 def times_s(onsets: Sequence[Onset]) -> np.ndarray:
     """Their times in seconds."""
     return np.array([onset.time_s for onset in onsets], np.float64)
-
-
-def gap_s(times_s: np.ndarray) -> float | None:
-    """The usual gap to the next hit: the lower quartile, so that most gaps are longer."""
-    if times_s.size < 2:
-        return None
-    return float(np.quantile(np.diff(times_s), 0.25))

@@ -8,11 +8,10 @@ of consecutive 100 ms steps.
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.weighting import k_weighting
 
 STEP_S = 0.1
 MOMENTARY_STEPS = 4
@@ -21,27 +20,6 @@ ABSOLUTE_GATE_LUFS = -70.0
 INTEGRATED_GATE_LU = -10.0
 RANGE_GATE_LU = -20.0
 RANGE_PERCENTILES = (10.0, 95.0)
-
-
-def k_weighting(rate: int) -> np.ndarray:
-    """The two K-weighting sections at any rate, shape (2, 6) as scipy writes them."""
-    k = math.tan(math.pi * 1681.974450955533 / rate)
-    quality, gain = 0.7071752369554196, 10 ** (3.999843853973347 / 20)
-    bend = gain**0.4996667741545416
-    a0 = 1 + k / quality + k * k
-    shelf = [
-        (gain + bend * k / quality + k * k) / a0,
-        2 * (k * k - gain) / a0,
-        (gain - bend * k / quality + k * k) / a0,
-        1.0,
-        2 * (k * k - 1) / a0,
-        (1 - k / quality + k * k) / a0,
-    ]
-    k = math.tan(math.pi * 38.13547087602444 / rate)
-    quality = 0.5003270373238773
-    a0 = 1 + k / quality + k * k
-    cut = [1.0, -2.0, 1.0, 1.0, 2 * (k * k - 1) / a0, (1 - k / quality + k * k) / a0]
-    return np.array([shelf, cut])
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})

@@ -20,7 +20,8 @@ from pondel.core.moves import (
     tail_trim,
     width,
 )
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Tap, key_in
+from pondel.core.moves.base import MoveBase, MoveKind, key_in
+from pondel.core.moves.describe import Key, Tap
 
 _MODULES = (
     level,

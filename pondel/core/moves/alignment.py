@@ -9,7 +9,8 @@ import numpy as np
 from scipy.signal import oaconvolve
 
 from pondel.core.dsp.cascade import Cascade, settle_s
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.describe import choice, frequency, milliseconds
 from pondel.core.units import say
 
 HALF_TAPS = 48
@@ -20,28 +21,24 @@ class Alignment(MoveBase):
     """Parameters of the alignment move."""
 
     kind: Literal["alignment"] = "alignment"
-    nudge_ms: float = number(
+    nudge_ms: float = milliseconds(
         "Nudge",
-        default=0.0,
-        low=-MOST_MS,
-        high=MOST_MS,
-        unit="ms",
+        0.0,
+        -MOST_MS,
+        MOST_MS,
+        "Later when positive, earlier when negative.",
         step=0.1,
         decimals=2,
-        help="Later when positive, earlier when negative.",
+        scale="linear",
     )
     inverted: bool = choice("Turn over", default=False, help="Polarity: what went up goes down.")
-    rotate_hz: float | None = number(
+    rotate_hz: float | None = frequency(
         "Rotate at",
-        default=None,
-        low=20,
-        high=2000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
+        None,
+        20,
+        2000,
+        "Turns the phase by a quarter at this frequency and leaves levels as they are.",
         optional=True,
-        help="Turns the phase by a quarter at this frequency and leaves levels as they are.",
     )
 
 

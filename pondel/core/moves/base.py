@@ -4,146 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Literal, Protocol
+from typing import Annotated, Any, Protocol
 
 import numpy as np
-from pydantic import AllowInfNan, BeforeValidator, Field, PlainSerializer
-from pydantic.config import JsonDict
+from pydantic import Field
 
 from pondel.core.model import Model
-from pondel.core.refs import PartRef, SectionRef
+from pondel.core.moves.describe import Key
+from pondel.core.refs import SectionRef
 
-Tap = Literal["source", "before fader", "after fader"]
 MOST_SECTIONS = 256
 LONGEST_S = 36_000.0
 Seconds = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
 """A moment of a song or a recording."""
 ID_FORM = r"^[A-Za-z0-9_-]+$"
-TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
-
-
-def number(
-    title: str,
-    *,
-    default: float | None,
-    low: float,
-    high: float,
-    unit: str = "",
-    scale: Literal["linear", "log"] = "linear",
-    step: float = 1.0,
-    decimals: int = 1,
-    help: str,
-    optional: bool = False,
-    endless: bool = False,
-) -> Any:
-    """A number of a move, with all that a form, a schema and a screen reader need.
-
-    `step` is one arrow key: in the unit on a linear scale, in per cent on a logarithmic one.
-    An `optional` number may be null, which switches it off; an `endless` one may be infinite,
-    and `high` is only where its slider ends.
-    """
-    control: JsonDict = {
-        "low": low,
-        "high": high,
-        "unit": unit,
-        "scale": scale,
-        "step": step,
-        "decimals": decimals,
-        "optional": optional,
-        "endless": endless,
-    }
-    return Field(
-        default,
-        ge=low,
-        le=None if endless else high,
-        title=title,
-        description=help,
-        json_schema_extra={"control": control},
-    )
-
-
-def choice(title: str, *, default: Any, labels: dict[str, str] | None = None, help: str) -> Any:
-    """A choice among named values, or a switch when the field is a bool."""
-    return Field(
-        default,
-        title=title,
-        description=help,
-        json_schema_extra={"control": {"labels": dict(labels or {})}},
-    )
-
-
-def items(title: str, *, least: int, most: int, first: Callable[[], list], help: str) -> Any:
-    """A list of smaller parts of a move, such as the bands of an EQ; `first` makes the default."""
-    return Field(
-        default_factory=first,
-        min_length=least,
-        max_length=most,
-        title=title,
-        description=help,
-        json_schema_extra={"items_of": {"least": least, "most": most}},
-    )
-
-
-def _ratio_in(value: Any) -> Any:
-    return float("inf") if value == "inf" else value
-
-
-def _ratio_out(value: float) -> float | str:
-    return "inf" if value == float("inf") else value
-
-
-Ratio = Annotated[
-    float,
-    AllowInfNan(True),
-    BeforeValidator(_ratio_in, json_schema_input_type=float | Literal["inf"]),
-    PlainSerializer(_ratio_out, return_type=float | Literal["inf"]),
-]
-
-
-class Key(Model):
-    """What a move listens to instead of its own part."""
-
-    source: PartRef = Field(title="Source", description="The part whose level drives the move.")
-    tap: Tap = choice(
-        "Tap",
-        default="source",
-        labels={
-            "source": "at source",
-            "before fader": "before fader",
-            "after fader": "after fader",
-        },
-        help="Where the key is taken: as recorded, after the part's moves, or after its fader.",
-    )
-    level_db: float = number(
-        "Level", default=0.0, low=-60, high=24, unit="dB", step=0.5, help="Gain of the key."
-    )
-    low_cut_hz: float | None = number(
-        "Low cut",
-        default=None,
-        low=20,
-        high=12000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        optional=True,
-        help="Keeps what lies below this out of the key.",
-    )
-    high_cut_hz: float | None = number(
-        "High cut",
-        default=None,
-        low=30,
-        high=20000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        optional=True,
-        help="Keeps what lies above this out of the key.",
-    )
-    slope_db_oct: Literal[12, 24] = choice(
-        "Slope", default=12, labels={"12": "12 dB/oct", "24": "24 dB/oct"}, help="Slope of both cuts."
-    )
 
 
 class MoveBase(Model):

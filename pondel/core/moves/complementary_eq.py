@@ -7,6 +7,7 @@ side may be made dynamic: then it moves only as far as the other part sounds in 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -14,17 +15,10 @@ from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import biquads
+from pondel.core.dsp.moving import MovingBand, moving_settle_s
 from pondel.core.model import Model
-from pondel.core.moves.base import (
-    Key,
-    MoveBase,
-    MoveKind,
-    Trace,
-    choice,
-    items,
-    number,
-)
-from pondel.core.moves.dynamic_eq import DynamicBand, MovingBand, detector_biquads
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
@@ -43,38 +37,13 @@ class TiedBand(Model):
         labels={"bell": "bell", "low shelf": "low shelf", "high shelf": "high shelf"},
         help="What rises in one part and falls in the other.",
     )
-    hz: float = number(
-        "Frequency",
-        default=400.0,
-        low=20,
-        high=18000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        help="Centre of the bell, corner of the shelf.",
+    hz: float = frequency("Frequency", 400.0, 20, 18000, "Centre of the bell, corner of the shelf.")
+    q: float = sharpness(1.2, 0.2, 20, "Sharpness.")
+    difference_db: float = decibels(
+        "Difference", 4.0, -18, 18, "What lies between the two parts' gains in this band."
     )
-    q: float = number(
-        "Q", default=1.2, low=0.2, high=20, scale="log", step=5, decimals=2, help="Sharpness."
-    )
-    difference_db: float = number(
-        "Difference",
-        default=4.0,
-        low=-18,
-        high=18,
-        unit="dB",
-        step=0.5,
-        help="What lies between the two parts' gains in this band.",
-    )
-    share: float = number(
-        "Share",
-        default=0.5,
-        low=0,
-        high=1,
-        unit="%",
-        step=0.05,
-        decimals=0,
-        help="How much of the difference the gaining part takes; the other gives the rest.",
+    share: float = share(
+        "Share", 0.5, "How much of the difference the gaining part takes; the other gives the rest."
     )
     dynamic: Literal["neither", "gains", "gives", "both"] = choice(
         "Dynamic",
@@ -87,14 +56,12 @@ class TiedBand(Model):
         },
         help="Which side moves only while the other part sounds in this band.",
     )
-    full_at_db: float = number(
+    full_at_db: float = decibels(
         "Full at",
-        default=-30.0,
-        low=-80,
-        high=0,
-        unit="dB",
-        step=0.5,
-        help="Level of the other part in this band at which a dynamic side moves all the way.",
+        -30.0,
+        -80,
+        0,
+        "Level of the other part in this band at which a dynamic side moves all the way.",
     )
 
 
@@ -125,17 +92,24 @@ def _moves(band: TiedBand, side: str) -> bool:
     return band.dynamic in (side, "both")
 
 
-def _moving(band: TiedBand, side: str) -> DynamicBand:
-    return DynamicBand(
-        shape=band.shape,
-        hz=band.hz,
-        q=band.q,
-        range_db=gain_db(band, side),
-        mode="follow",
-        threshold_db=band.full_at_db,
-        attack_ms=ATTACK_MS,
-        release_ms=RETURN_MS,
-    )
+@dataclass(frozen=True)
+class Side:
+    """A dynamic side of a band, as a moving band's settings."""
+
+    shape: str
+    hz: float
+    q: float
+    range_db: float
+    threshold_db: float
+    mode: str = "follow"
+    ratio: float = 1.0
+    attack_ms: float = ATTACK_MS
+    release_ms: float = RETURN_MS
+    listens: str = "band"
+
+
+def _moving(band: TiedBand, side: str) -> Side:
+    return Side(band.shape, band.hz, band.q, gain_db(band, side), band.full_at_db)
 
 
 def _still(move: ComplementaryEq, rate: int) -> np.ndarray:
@@ -181,8 +155,7 @@ def _settle_s(move: ComplementaryEq) -> float:
     total = settle_s(_still(move, 48000), 48000)
     for band in move.bands:
         if _moves(band, move.side):
-            detector = settle_s(detector_biquads(_moving(band, move.side), 48000), 48000)
-            total += 2 * detector + 12 * (ATTACK_MS + RETURN_MS) / 1000.0
+            total += sum(moving_settle_s(_moving(band, move.side)))
     return total
 
 

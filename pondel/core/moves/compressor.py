@@ -1,27 +1,29 @@
-"""The compressor: gain that falls as a level rises, its own or a key's.
-
-The static curve with its quadratic knee is equation 4 of Giannoulis, Massberg and Reiss,
-"Digital dynamic range compressor design", JAES 60(6), 2012; the ballistics follow the curve
-and work on decibels (their log-domain, decoupled form).
-"""
+"""The compressor: gain that falls as a level rises, its own or a key's."""
 
 from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
-
-from pondel.core.dsp import ballistics
-from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
-from pondel.core.dsp.delay import DelayLine
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, Trace, choice, number
+from pondel.core.dsp.squeeze import Squeezer, settle_s
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.describe import (
+    Key,
+    Ratio,
+    attack,
+    choice,
+    hold,
+    knee,
+    look_ahead,
+    makeup,
+    milliseconds,
+    mix,
+    ratio,
+    reach,
+    release,
+    stereo_link,
+    threshold,
+)
 from pondel.core.units import say
-
-TILE = 1024
-LOUDEST = np.float32(1e6)
-QUIETEST = np.float32(1e-10)
-NO_KNEE_DB = 0.01
 
 
 class Compressor(MoveBase):
@@ -29,299 +31,35 @@ class Compressor(MoveBase):
 
     kind: Literal["compressor"] = "compressor"
     key: Key | None = None
-    threshold_db: float = number(
-        "Threshold",
-        default=-24.0,
-        low=-80,
-        high=0,
-        unit="dB",
-        step=0.5,
-        help="Level of the key above which the gain falls.",
-    )
-    ratio: Ratio = number(
-        "Ratio",
-        default=4.0,
-        low=1,
-        high=20,
-        endless=True,
-        unit=":1",
-        scale="log",
-        step=5,
-        help="Decibels over the threshold that become one decibel.",
-    )
-    knee_db: float = number(
-        "Knee",
-        default=6.0,
-        low=0,
-        high=30,
-        unit="dB",
-        step=0.5,
-        help="Width of the bend around the threshold.",
-    )
-    attack_ms: float = number(
-        "Attack",
-        default=5.0,
-        low=0.05,
-        high=300,
-        unit="ms",
-        scale="log",
-        step=5,
-        help="Time in which 63 % of a fall in gain is done.",
-    )
-    hold_ms: float = number(
-        "Hold",
-        default=0.0,
-        low=0,
-        high=1000,
-        unit="ms",
-        step=2,
-        decimals=0,
-        help="Time the gain stays down before it returns.",
-    )
-    release_ms: float = number(
-        "Release",
-        default=120.0,
-        low=2,
-        high=5000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        help="Time in which 63 % of the return is done.",
-    )
-    range_db: float = number(
-        "Range",
-        default=24.0,
-        low=0,
-        high=60,
-        unit="dB",
-        step=0.5,
-        help="The most the gain may fall.",
-    )
-    makeup_db: float = number(
-        "Make-up", default=0.0, low=-24, high=24, unit="dB", step=0.5, help="Gain after the curve."
-    )
-    mix: float = number(
-        "Mix",
-        default=1.0,
-        low=0,
-        high=1,
-        unit="%",
-        step=0.05,
-        decimals=0,
-        help="Treated against untreated sound.",
-    )
+    threshold_db: float = threshold(-24.0, "Level of the key above which the gain falls.")
+    ratio: Ratio = ratio(4.0, "Decibels over the threshold that become one decibel.")
+    knee_db: float = knee()
+    attack_ms: float = attack(5.0, "Time in which 63 % of a fall in gain is done.")
+    hold_ms: float = hold(0.0, "Time the gain stays down before it returns.")
+    release_ms: float = release(120.0, "Time in which 63 % of the return is done.")
+    range_db: float = reach(24.0, "The most the gain may fall.")
+    makeup_db: float = makeup()
+    mix: float = mix()
     detector: Literal["peak", "rms"] = choice(
         "Detector",
         default="peak",
         labels={"peak": "peak", "rms": "RMS"},
         help="What counts as the level: each peak, or the mean over a window.",
     )
-    rms_window_ms: float = number(
-        "RMS window",
-        default=10.0,
-        low=1,
-        high=300,
-        unit="ms",
-        scale="log",
-        step=5,
-        help="Time constant of the mean square; used by the RMS detector.",
+    rms_window_ms: float = milliseconds(
+        "RMS window", 10.0, 1, 300, "Time constant of the mean square; used by the RMS detector."
     )
-    look_ahead_ms: float = number(
-        "Look-ahead",
-        default=0.0,
-        low=0,
-        high=20,
-        unit="ms",
-        step=0.5,
-        help="How early the gain starts to fall.",
-    )
-    stereo_link: bool = choice(
-        "Stereo link", default=True, help="One gain for both channels, or one for each."
-    )
+    look_ahead_ms: float = look_ahead("How early the gain starts to fall.")
+    stereo_link: bool = stereo_link()
 
 
-def static_reduction_db(
-    level_db: np.ndarray, threshold_db: float, ratio: float, knee_db: float, range_db: float
-) -> np.ndarray:
-    """Reduction in dB (positive) that the static curve asks for at each level, any shape."""
-    over = np.asarray(level_db, np.float64) - threshold_db
-    slope = 1.0 - 1.0 / ratio
-    half = knee_db / 2.0
-    bent = slope * (over + half) ** 2 / (2.0 * knee_db) if knee_db > 0 else np.zeros_like(over)
-    wanted = np.where(over >= half, slope * over, np.where(over > -half, bent, 0.0))
-    return np.minimum(wanted, range_db)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def _peak(key, out):
-    # Written so that a level that is not a number counts as the loudest one.
-    if key.shape[1] == 2:
-        for i in range(out.size):
-            level = max(abs(key[i, 0]), abs(key[i, 1]))
-            out[i] = level if level < LOUDEST else LOUDEST
-        return
-    for i in range(out.size):
-        level = abs(key[i, 0])
-        for c in range(1, key.shape[1]):
-            level = max(level, abs(key[i, c]))
-        out[i] = level if level < LOUDEST else LOUDEST
-
-
-@kernel(error_model="numpy")
-def _mean_square(out, pole, state):
-    """Running mean square of the peaks in `out`, back to amplitude; state[0] is carried."""
-    mean = state[0]
-    left = 1.0 - pole
-    for i in range(out.size):
-        mean = pole * mean + left * np.float64(out[i]) * np.float64(out[i])
-        out[i] = np.sqrt(mean)
-    state[0] = mean if mean > 1e-24 else 0.0
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def _bend(levels, threshold_db, slope, knee_db, range_db):
-    """The static curve, in place, written without branches."""
-    half = np.float32(0.5) * knee_db
-    inverse = np.float32(0.5) / knee_db if knee_db > np.float32(0.0) else np.float32(0.0)
-    none = np.float32(0.0)
-    for i in range(levels.size):
-        over = levels[i] - threshold_db
-        bent = min(max(over + half, none), knee_db)
-        straight = max(over - half, none)
-        levels[i] = min(slope * (bent * bent * inverse + straight), range_db)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def _apply(block, gain, out):
-    # The gain is first spread over the channels, so that the rest is one plain pass.
-    channels = block.shape[1]
-    spread = np.empty(block.size, np.float32)
-    if channels == 2:
-        for i in range(gain.size):
-            spread[2 * i] = gain[i]
-            spread[2 * i + 1] = gain[i]
-    else:
-        for i in range(spread.size):
-            spread[i] = gain[i // channels]
-    samples = block.reshape(-1)
-    treated = out.reshape(-1)
-    none = np.float32(0.0)
-    for i in range(spread.size):
-        x = samples[i]
-        treated[i] = (x if abs(x) < LOUDEST else none) * spread[i]
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def _mixed_gain(gain, dry, wet):
-    for i in range(gain.size):
-        gain[i] = dry + wet * gain[i]
-
-
-@kernel(error_model="numpy")
-def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state, reduction, out):
-    """One gain for all channels of `block`, in tiles small enough for the first-level cache."""
-    frames = block.shape[0]
-    gain = np.empty(TILE, np.float32)
-    level = np.empty(TILE, np.float32)
-    for start in range(0, frames, TILE):
-        end = min(start + TILE, frames)
-        size = end - start
-        _peak(key[start:end], level[:size])
-        if rms_pole > 0.0:
-            _mean_square(level[:size], rms_pole, state[3:])
-        for i in range(size):
-            level[i] = max(level[i], QUIETEST)
-        tile = reduction[start:end]
-        amplitude_to_db(level[:size], tile)
-        _bend(tile, curve[0], curve[1], curve[2], curve[3])
-        ballistics.smooth_reduction(tile, state, times[0], times[1], times[2], hold_frames)
-        for i in range(size):
-            level[i] = makeup_db - tile[i]
-        db_to_amplitude(level[:size], gain[:size])
-        if mix < np.float32(1.0):
-            _mixed_gain(gain[:size], np.float32(1.0) - mix, mix)
-        _apply(block[start:end], gain[:size], out[start:end])
-
-
-class CompressorProcessor:
-    """The compressor at work; `on_reduction` receives each block's reduction in dB per frame."""
+class CompressorProcessor(Squeezer):
+    """The compressor at work; its trace is the reduction in dB."""
 
     def __init__(
-        self,
-        move: Compressor,
-        rate: int,
-        channels: int,
-        on_reduction: Trace | None = None,
+        self, move: Compressor, rate: int, channels: int, on_trace: Trace | None = None
     ) -> None:
-        self.latency = round(move.look_ahead_ms * rate / 1000.0)
-        self._delay = DelayLine(self.latency, channels)
-        self._linked = move.stereo_link or channels == 1
-        times = ballistics.Times.of(move.attack_ms, move.hold_ms, move.release_ms, rate)
-        self._times = np.array([times.rise, times.fall_first, times.fall_second])
-        self._hold_frames = times.hold_frames
-        knee_db = move.knee_db if move.knee_db >= NO_KNEE_DB else 0.0
-        self._curve = np.array(
-            [move.threshold_db, 1.0 - 1.0 / move.ratio, knee_db, move.range_db], np.float32
-        )
-        rms = move.detector == "rms"
-        self._rms_pole = ballistics.one_pole(move.rms_window_ms, rate) if rms else 0.0
-        self._makeup_db = np.float32(move.makeup_db)
-        self._mix = np.float32(move.mix)
-        self._states = [np.zeros(4) for _ in range(1 if self._linked else channels)]
-        self._on_reduction = on_reduction
-
-    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        """Treat float32 (frames, channels); `key` (frames, any channels) replaces the part."""
-        detected = np.ascontiguousarray(block if key is None else key, np.float32)
-        delayed = self._delay.push(np.ascontiguousarray(block, np.float32))
-        if self._linked:
-            out, reduction = self._run(delayed, detected, self._states[0])
-        else:
-            out, reduction = self._run_each_channel(delayed, detected)
-        if self._on_reduction is not None:
-            self._on_reduction(reduction)
-        return out
-
-    def _run_each_channel(self, block, key) -> tuple[np.ndarray, np.ndarray]:
-        # A key with fewer channels than the part drives the others with its last one.
-        columns = [
-            self._run(
-                np.ascontiguousarray(block[:, c : c + 1]),
-                np.ascontiguousarray(key[:, min(c, key.shape[1] - 1)][:, np.newaxis]),
-                state,
-            )
-            for c, state in enumerate(self._states)
-        ]
-        outs, reductions = zip(*columns, strict=True)
-        return np.hstack(outs), np.maximum.reduce(reductions)
-
-    def _run(self, block, key, state) -> tuple[np.ndarray, np.ndarray]:
-        out = np.empty_like(block)
-        reduction = np.empty(block.shape[0], np.float32)
-        _run(
-            block,
-            key,
-            self._curve,
-            self._times,
-            self._hold_frames,
-            self._rms_pole,
-            self._makeup_db,
-            self._mix,
-            state,
-            reduction,
-            out,
-        )
-        return out, reduction
-
-
-def settle_s(move: Compressor) -> float:
-    """Run-up in seconds for the ballistics, the mean square and the look-ahead."""
-    window_ms = move.rms_window_ms if move.detector == "rms" else 0.0
-    ballistic = ballistics.settle_s(
-        move.attack_ms, move.hold_ms, move.release_ms, max(move.range_db, 6.0)
-    )
-    return ballistic + (12.0 * window_ms + move.look_ahead_ms) / 1000.0
+        super().__init__(move, rate, channels, on_trace, linked=move.stereo_link)
 
 
 def in_brief(move: Compressor) -> str:

@@ -29,6 +29,7 @@ class Control:
     optional: bool = False
     endless: bool = False
     labels: dict[str, str] | None = None
+    shown_when: list[Any] | None = None
 
     def say(self, value: Any) -> str:
         """The value in words, with its unit."""

@@ -12,15 +12,16 @@ from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
 from pondel.core.model import Model
-from pondel.core.moves.base import (
-    MoveBase,
-    MoveKind,
-    Place,
-    Trace,
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
+from pondel.core.moves.describe import (
+    beats,
     choice,
-    finite,
+    decibels,
+    frequency,
     items,
+    milliseconds,
     number,
+    share,
 )
 from pondel.core.refs import HitsRef
 from pondel.core.units import say
@@ -35,12 +36,8 @@ class Point(Model):
     `bend` curves the way to the next point: 0 is straight, -1 late, 1 early.
     """
 
-    at: float = number(
-        "At", default=0.0, low=0, high=1, unit="%", step=0.02, decimals=0, help="Share of the length."
-    )
-    deep: float = number(
-        "Depth", default=0.0, low=0, high=1, unit="%", step=0.05, decimals=0, help="Share of the depth."
-    )
+    at: float = share("At", 0.0, "Share of the length.", step=0.02)
+    deep: float = share("Depth", 0.0, "Share of the depth.")
     bend: float = number(
         "Bend",
         default=0.0,
@@ -74,62 +71,26 @@ class DrawnDuck(MoveBase):
     hits_of: HitsRef | None = Field(
         None, title="Hits of", description="The part whose hits start the curve."
     )
-    every_beats: float = number(
-        "Every",
-        default=1.0,
-        low=0.125,
-        high=16,
-        unit="beats",
-        scale="log",
-        step=100,
-        decimals=3,
-        help="Beats between two starts, when set off by the beat.",
+    every_beats: float = beats(
+        "Every", 1.0, 0.125, 16, "Beats between two starts, when set off by the beat.", step=100
     )
-    offset_beats: float = number(
+    offset_beats: float = beats(
         "Offset",
-        default=0.0,
-        low=-4,
-        high=4,
-        unit="beats",
+        0.0,
+        -4,
+        4,
+        "Moves the starts against the beat.",
         step=0.25,
         decimals=2,
-        help="Moves the starts against the beat.",
+        scale="linear",
     )
-    depth_db: float = number(
-        "Depth", default=8.0, low=0, high=60, unit="dB", step=0.5, help="The most the gain falls."
+    depth_db: float = decibels("Depth", 8.0, 0, 60, "The most the gain falls.")
+    length_beats: float = beats("Length", 0.5, 0.03125, 8, "How long the curve lasts, in beats.")
+    length_ms: float | None = milliseconds(
+        "Length in ms", None, 10, 8000, "Instead of beats, when set.", decimals=0, optional=True
     )
-    length_beats: float = number(
-        "Length",
-        default=0.5,
-        low=0.03125,
-        high=8,
-        unit="beats",
-        scale="log",
-        step=10,
-        decimals=3,
-        help="How long the curve lasts, in beats.",
-    )
-    length_ms: float | None = number(
-        "Length in ms",
-        default=None,
-        low=10,
-        high=8000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        optional=True,
-        help="Instead of beats, when set.",
-    )
-    ramp_ms: float = number(
-        "Least ramp",
-        default=2.0,
-        low=0.5,
-        high=50,
-        unit="ms",
-        scale="log",
-        step=5,
-        help="The whole depth takes at least this long, so that nothing clicks.",
+    ramp_ms: float = milliseconds(
+        "Least ramp", 2.0, 0.5, 50, "The whole depth takes at least this long, so that nothing clicks."
     )
     acts_on: Literal["all", "lows", "highs"] = choice(
         "Acts on",
@@ -137,17 +98,7 @@ class DrawnDuck(MoveBase):
         labels={"all": "all of the part", "lows": "what lies below", "highs": "what lies above"},
         help="The whole part, or one side of the crossover.",
     )
-    crossover_hz: float = number(
-        "Crossover",
-        default=120.0,
-        low=30,
-        high=8000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        help="Where lows end and highs begin.",
-    )
+    crossover_hz: float = frequency("Crossover", 120.0, 30, 8000, "Where lows end and highs begin.")
     points: list[Point] = items(
         "Curve", least=2, most=MOST_POINTS, first=_first_points, help="From start to end."
     )

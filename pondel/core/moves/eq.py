@@ -10,9 +10,10 @@ import numpy as np
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.matched import biquads, butterworth_cut, response
-from pondel.core.measures.loudness import k_weighting
+from pondel.core.dsp.weighting import k_weighting
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, items, number
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.describe import choice, decibels, frequency, items, sharpness
 from pondel.core.units import say, say_hz
 
 Placement = Literal["both", "middle", "sides", "left", "right"]
@@ -44,29 +45,10 @@ class EqBand(Model):
     shape: Literal[
         "bell", "low shelf", "high shelf", "low cut", "high cut", "notch", "band-pass", "tilt"
     ] = choice("Shape", default="bell", labels=SHAPES, help="What the band does.")
-    hz: float = number(
-        "Frequency",
-        default=1000.0,
-        low=10,
-        high=20000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        help="Centre of a bell, corner of a shelf or cut.",
-    )
-    gain_db: float = number(
-        "Gain", default=0.0, low=-30, high=30, unit="dB", step=0.5, help="For bells, shelves and tilt."
-    )
-    q: float = number(
-        "Q",
-        default=1.0,
-        low=0.1,
-        high=40,
-        scale="log",
-        step=5,
-        decimals=2,
-        help="Sharpness of bells, notches and band-passes, and the bend of shelves (up to 1).",
+    hz: float = frequency("Frequency", 1000.0, 10, 20000, "Centre of a bell, corner of a shelf or cut.")
+    gain_db: float = decibels("Gain", 0.0, -30, 30, "For bells, shelves and tilt.")
+    q: float = sharpness(
+        1.0, 0.1, 40, "Sharpness of bells, notches and band-passes, and the bend of shelves (up to 1)."
     )
     slope_db_oct: Literal[6, 12, 18, 24, 30, 36, 48, 72, 96] = choice(
         "Slope",
@@ -90,9 +72,7 @@ class Eq(MoveBase):
     bands: list[EqBand] = items(
         "Bands", least=0, most=MOST_BANDS, first=_first_bands, help="In the order they act."
     )
-    output_db: float = number(
-        "Output", default=0.0, low=-24, high=24, unit="dB", step=0.5, help="Level after all bands."
-    )
+    output_db: float = decibels("Output", 0.0, -24, 24, "Level after all bands.")
     level_match: bool = choice(
         "Match level",
         default=False,

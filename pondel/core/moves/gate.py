@@ -10,8 +10,20 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Ratio, Trace, number
-from pondel.core.moves.compressor import LOUDEST, QUIETEST
+from pondel.core.dsp.squeeze import LOUDEST, QUIETEST
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.describe import (
+    Key,
+    Ratio,
+    attack,
+    decibels,
+    hold,
+    look_ahead,
+    ratio,
+    reach,
+    release,
+    threshold,
+)
 from pondel.core.units import say
 
 FALL_MS = 5.0
@@ -22,84 +34,20 @@ class Gate(MoveBase):
 
     kind: Literal["gate"] = "gate"
     key: Key | None = None
-    threshold_db: float = number(
-        "Threshold",
-        default=-40.0,
-        low=-90,
-        high=0,
-        unit="dB",
-        step=0.5,
-        help="Level under which the gain falls.",
-    )
-    ratio: Ratio = number(
-        "Ratio",
-        default=10.0,
-        low=1,
-        high=20,
-        endless=True,
-        unit=":1",
-        scale="log",
-        step=5,
-        help="Decibels by which the output falls for each one under the threshold.",
-    )
-    range_db: float = number(
-        "Range",
-        default=40.0,
-        low=0,
-        high=90,
-        unit="dB",
-        step=1,
-        help="The most the gain may fall.",
-    )
-    hysteresis_db: float = number(
+    threshold_db: float = threshold(-40.0, "Level under which the gain falls.", low=-90)
+    ratio: Ratio = ratio(10.0, "Decibels by which the output falls for each one under the threshold.")
+    range_db: float = reach(40.0, "The most the gain may fall.", high=90, step=1)
+    hysteresis_db: float = decibels(
         "Hysteresis",
-        default=3.0,
-        low=0,
-        high=20,
-        unit="dB",
-        step=0.5,
-        help="How far under the threshold the level must fall before the gate shuts.",
+        3.0,
+        0,
+        20,
+        "How far under the threshold the level must fall before the gate shuts.",
     )
-    attack_ms: float = number(
-        "Attack",
-        default=1.0,
-        low=0.05,
-        high=100,
-        unit="ms",
-        scale="log",
-        step=5,
-        help="Time in which 63 % of the opening is done.",
-    )
-    hold_ms: float = number(
-        "Hold",
-        default=40.0,
-        low=0,
-        high=1000,
-        unit="ms",
-        step=5,
-        decimals=0,
-        help="Time it stays open after the level fell.",
-    )
-    release_ms: float = number(
-        "Release",
-        default=120.0,
-        low=2,
-        high=4000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        help="Time in which 63 % of the shutting is done.",
-    )
-    look_ahead_ms: float = number(
-        "Look-ahead",
-        default=0.0,
-        low=0,
-        high=20,
-        unit="ms",
-        step=0.5,
-        help="How early the gate opens.",
-    )
+    attack_ms: float = attack(1.0, "Time in which 63 % of the opening is done.", high=100)
+    hold_ms: float = hold(40.0, "Time it stays open after the level fell.", step=5)
+    release_ms: float = release(120.0, "Time in which 63 % of the shutting is done.", high=4000)
+    look_ahead_ms: float = look_ahead("How early the gate opens.")
 
 
 def static_fall_db(

@@ -7,7 +7,8 @@ from typing import Literal
 import numpy as np
 
 from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.describe import choice, decibels
 from pondel.core.units import say
 
 
@@ -15,9 +16,7 @@ class Level(MoveBase):
     """Parameters of the level move."""
 
     kind: Literal["level"] = "level"
-    gain_db: float = number(
-        "Gain", default=0.0, low=-90, high=24, unit="dB", step=0.5, help="Gain of the part."
-    )
+    gain_db: float = decibels("Gain", 0.0, -90, 24, "Gain of the part.")
     inverted: bool = choice("Turn over", default=False, help="Polarity: what went up goes down.")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from typing import Annotated, Literal, Self
 
 import numpy as np
@@ -11,36 +12,30 @@ from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.crossover import Crossover, LinearCrossover, crossover_settle_s
 from pondel.core.dsp.delay import DelayLine
+from pondel.core.dsp.squeeze import BandSqueeze, Squeezer
+from pondel.core.dsp.squeeze import settle_s as squeeze_settle_s
 from pondel.core.model import Model
-from pondel.core.moves.base import (
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.describe import (
     Key,
-    MoveBase,
-    MoveKind,
     Ratio,
-    Trace,
+    attack,
     choice,
+    frequency,
+    hold,
     items,
-    number,
+    knee,
+    makeup,
+    mix,
+    ratio,
+    reach,
+    release,
+    stereo_link,
+    threshold,
 )
-from pondel.core.moves.compressor import Compressor, CompressorProcessor
-from pondel.core.moves.compressor import settle_s as compressor_settle_s
 from pondel.core.units import say_hz
 
 MOST_BANDS = 6
-_OF_COMPRESSOR = Compressor.model_fields
-
-
-def _as_in_compressor(field: str, default: float):
-    """A number described as the compressor's own, with another default."""
-    extra = _OF_COMPRESSOR[field].json_schema_extra
-    assert isinstance(extra, dict)
-    control = dict(extra["control"])  # type: ignore[arg-type]
-    return number(
-        _OF_COMPRESSOR[field].title or field,
-        default=default,
-        help=_OF_COMPRESSOR[field].description or "",
-        **control,  # type: ignore[arg-type]
-    )
 
 
 class Band(Model):
@@ -48,38 +43,30 @@ class Band(Model):
 
     on: bool = True
     solo: bool = choice("Hear alone", default=False, help="Only the bands heard alone are heard.")
-    threshold_db: float = _as_in_compressor("threshold_db", -30.0)
-    ratio: Ratio = _as_in_compressor("ratio", 4.0)
-    knee_db: float = _as_in_compressor("knee_db", 6.0)
-    attack_ms: float = _as_in_compressor("attack_ms", 5.0)
-    hold_ms: float = _as_in_compressor("hold_ms", 0.0)
-    release_ms: float = _as_in_compressor("release_ms", 120.0)
-    range_db: float = _as_in_compressor("range_db", 12.0)
-    makeup_db: float = _as_in_compressor("makeup_db", 0.0)
-    mix: float = _as_in_compressor("mix", 1.0)
-    key_low_cut_hz: float | None = number(
+    threshold_db: float = threshold(-30.0, "Level of the key above which the gain falls.")
+    ratio: Ratio = ratio(4.0, "Decibels over the threshold that become one decibel.")
+    knee_db: float = knee()
+    attack_ms: float = attack(5.0, "Time in which 63 % of a fall in gain is done.")
+    hold_ms: float = hold(0.0, "Time the gain stays down before it returns.")
+    release_ms: float = release(120.0, "Time in which 63 % of the return is done.")
+    range_db: float = reach(12.0, "The most the gain may fall.")
+    makeup_db: float = makeup()
+    mix: float = mix()
+    key_low_cut_hz: float | None = frequency(
         "Key low cut",
-        default=None,
-        low=20,
-        high=12000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
+        None,
+        20,
+        12000,
+        "Keeps what lies below this out of what this band listens to.",
         optional=True,
-        help="Keeps what lies below this out of what this band listens to.",
     )
-    key_high_cut_hz: float | None = number(
+    key_high_cut_hz: float | None = frequency(
         "Key high cut",
-        default=None,
-        low=30,
-        high=20000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
+        None,
+        30,
+        20000,
+        "Keeps what lies above this out of what this band listens to.",
         optional=True,
-        help="Keeps what lies above this out of what this band listens to.",
     )
 
 
@@ -111,9 +98,7 @@ class Multiband(MoveBase):
         labels={"minimum": "minimum phase", "linear": "linear phase"},
         help="Linear phase adds latency, which is made up for, and rings a little before hits.",
     )
-    stereo_link: bool = choice(
-        "Stereo link", default=True, help="One gain for both channels, or one for each."
-    )
+    stereo_link: bool = stereo_link()
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
@@ -124,11 +109,9 @@ class Multiband(MoveBase):
         return self
 
 
-def band_compressor(band: Band, *, linked: bool) -> Compressor:
-    """The band's settings as a compressor's."""
-    shared = {name: getattr(band, name) for name in Band.model_fields if name in _OF_COMPRESSOR}
-    shared.pop("on", None)
-    return Compressor(id="band", stereo_link=linked, **shared)
+def band_squeeze(band: Band) -> BandSqueeze:
+    """The band's settings as a compressor's, with a peak detector that does not look ahead."""
+    return BandSqueeze(**{one.name: getattr(band, one.name) for one in fields(BandSqueeze) if one.init})
 
 
 def _key_filter(band: Band, rate: int) -> np.ndarray:
@@ -155,16 +138,14 @@ class MultibandProcessor:
         self._on_trace = on_trace
         self._band_trace: np.ndarray = np.empty(0, np.float32)
         self._compressors = [
-            CompressorProcessor(
-                band_compressor(band, linked=move.stereo_link), rate, channels, self._note
-            )
+            Squeezer(band_squeeze(band), rate, channels, self._note, linked=move.stereo_link)
             for band in move.bands
         ]
         self._filters: list[Cascade | None] = [None] * len(move.bands)
         solos = [band.solo for band in move.bands]
         self._heard = solos if any(solos) else [True] * len(solos)
 
-    def _note(self, values: np.ndarray, band: int | None = None) -> None:
+    def _note(self, values: np.ndarray) -> None:
         self._band_trace = values
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
@@ -217,7 +198,7 @@ def _settle_s(move: Multiband) -> float:
     slowest = 0.0
     for band in move.bands:
         cuts = [cut for cut in (band.key_low_cut_hz, band.key_high_cut_hz) if cut is not None]
-        own = compressor_settle_s(band_compressor(band, linked=True)) if band.on else 0.0
+        own = squeeze_settle_s(band_squeeze(band)) if band.on else 0.0
         slowest = max(slowest, own + sum(filters.settle_s(cut, 12) for cut in cuts))
     split = 0.2 if move.phase == "linear" else 0.0
     return crossover_settle_s(move.crossovers_hz) + split + slowest

@@ -15,8 +15,8 @@ from scipy.signal import butter
 from pondel.core.dsp.crossover import band_biquads
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.matched import response
+from pondel.core.dsp.moving import band_pass
 from pondel.core.moves.complementary_eq import _moves, _moving, _still, gain_db
-from pondel.core.moves.dynamic_eq import band_pass
 from pondel.core.moves.eq import band_biquads as eq_biquads
 from pondel.core.moves.spectral_duck import WIDTHS, bank
 

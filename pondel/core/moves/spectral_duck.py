@@ -18,10 +18,11 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.matched import response
-from pondel.core.hearing.scale import cam_of, erb_hz, hz_of
-from pondel.core.moves.base import Key, MoveBase, MoveKind, Place, Trace, choice, number
-from pondel.core.moves.compressor import LOUDEST
-from pondel.core.moves.dynamic_eq import band_pass
+from pondel.core.dsp.moving import band_pass
+from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
+from pondel.core.dsp.squeeze import LOUDEST
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
+from pondel.core.moves.describe import Key, attack, choice, decibels, frequency, mix, number, release
 from pondel.core.units import say, say_hz
 
 STEP = 16
@@ -33,17 +34,9 @@ class SpectralDuck(MoveBase):
 
     kind: Literal["spectral duck"] = "spectral duck"
     key: Key | None = None
-    depth_db: float = number(
-        "Depth", default=9.0, low=0, high=30, unit="dB", step=0.5, help="The most a band may fall."
-    )
-    sensitivity_db: float = number(
-        "Sensitivity",
-        default=-40.0,
-        low=-80,
-        high=0,
-        unit="dB",
-        step=0.5,
-        help="Level of the key in a band at which that band begins to fall.",
+    depth_db: float = decibels("Depth", 9.0, 0, 30, "The most a band may fall.")
+    sensitivity_db: float = decibels(
+        "Sensitivity", -40.0, -80, 0, "Level of the key in a band at which that band begins to fall."
     )
     sharpness: float = number(
         "Sharpness",
@@ -55,57 +48,18 @@ class SpectralDuck(MoveBase):
         decimals=0,
         help="How much of each decibel over the sensitivity is answered.",
     )
-    attack_ms: float = number(
-        "Attack",
-        default=5.0,
-        low=0.5,
-        high=200,
-        unit="ms",
-        scale="log",
-        step=5,
-        help="Time in which 63 % of a band's fall is done.",
+    attack_ms: float = attack(5.0, "Time in which 63 % of a band's fall is done.", low=0.5, high=200)
+    release_ms: float = release(
+        120.0, "Time in which 63 % of a band's return is done.", low=10, high=2000
     )
-    release_ms: float = number(
-        "Release",
-        default=120.0,
-        low=10,
-        high=2000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        help="Time in which 63 % of a band's return is done.",
-    )
-    low_hz: float = number(
-        "From",
-        default=100.0,
-        low=20,
-        high=16000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        help="Below this nothing is lowered.",
-    )
-    high_hz: float = number(
-        "To",
-        default=8000.0,
-        low=40,
-        high=18000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        help="Above this nothing is lowered.",
-    )
-    tilt_db_oct: float = number(
+    low_hz: float = frequency("From", 100.0, 20, 16000, "Below this nothing is lowered.")
+    high_hz: float = frequency("To", 8000.0, 40, 18000, "Above this nothing is lowered.")
+    tilt_db_oct: float = decibels(
         "Tilt",
-        default=3.0,
-        low=-6,
-        high=9,
-        unit="dB",
-        step=0.5,
-        help="Raises the key's highs by this much an octave before it is judged, from 1 kHz.",
+        3.0,
+        -6,
+        9,
+        "Raises the key's highs by this much an octave before it is judged, from 1 kHz.",
     )
     bands: Literal["narrow", "middle", "wide"] = choice(
         "Bands",
@@ -113,16 +67,7 @@ class SpectralDuck(MoveBase):
         labels={"narrow": "1/3 ERB", "middle": "1/2 ERB", "wide": "1 ERB"},
         help="Width of the bands.",
     )
-    mix: float = number(
-        "Mix",
-        default=1.0,
-        low=0,
-        high=1,
-        unit="%",
-        step=0.05,
-        decimals=0,
-        help="Treated against untreated sound.",
-    )
+    mix: float = mix()
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:

@@ -7,7 +7,8 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
+from pondel.core.moves.describe import beats, choice, milliseconds
 from pondel.core.refs import OwnHitsRef
 
 RISE_MS = 1.5
@@ -20,39 +21,12 @@ class TailTrim(MoveBase):
     hits_of: OwnHitsRef | None = Field(
         None, title="Hits of", description="The part whose hits end the tails; null: this one."
     )
-    end_beats: float = number(
-        "Ends after",
-        default=0.5,
-        low=0.0625,
-        high=8,
-        unit="beats",
-        scale="log",
-        step=10,
-        decimals=3,
-        help="Beats from the hit to the end of its tail.",
+    end_beats: float = beats("Ends after", 0.5, 0.0625, 8, "Beats from the hit to the end of its tail.")
+    end_ms: float | None = milliseconds(
+        "Ends after, ms", None, 10, 8000, "Instead of beats, when set.", decimals=0, optional=True
     )
-    end_ms: float | None = number(
-        "Ends after, ms",
-        default=None,
-        low=10,
-        high=8000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        optional=True,
-        help="Instead of beats, when set.",
-    )
-    fade_ms: float = number(
-        "Fade",
-        default=80.0,
-        low=2,
-        high=2000,
-        unit="ms",
-        scale="log",
-        step=5,
-        decimals=0,
-        help="How long the fade takes, up to the end.",
+    fade_ms: float = milliseconds(
+        "Fade", 80.0, 2, 2000, "How long the fade takes, up to the end.", decimals=0
     )
     shape: Literal["line", "round", "steep"] = choice(
         "Shape",

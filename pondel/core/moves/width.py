@@ -8,7 +8,8 @@ import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import butterworth_cut
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, choice, finite, number
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.describe import choice, frequency, number
 from pondel.core.units import say, say_hz
 
 SLOPE_DB_OCT = 24
@@ -28,17 +29,8 @@ class Width(MoveBase):
         decimals=0,
         help="Level of the sides: 0 % is mono, 100 % as it was, 200 % the sides twice as strong.",
     )
-    mono_below_hz: float | None = number(
-        "Mono below",
-        default=None,
-        low=20,
-        high=1000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        optional=True,
-        help="Below this the sides are taken out.",
+    mono_below_hz: float | None = frequency(
+        "Mono below", None, 20, 1000, "Below this the sides are taken out.", optional=True
     )
     swap: bool = choice("Swap", default=False, help="Left to right and right to left.")
 

@@ -17,8 +17,8 @@ from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.losses import dangling
 from pondel.core.moves import kind_of
-from pondel.core.moves.base import Key
 from pondel.core.moves.controls import control_of, lists_of, parse_control
+from pondel.core.moves.describe import Key
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,

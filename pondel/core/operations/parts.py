@@ -10,8 +10,8 @@ from pondel.core.document import MOST_PARTS, Name, Part, Session, parse_session,
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
-from pondel.core.moves.base import Tap
 from pondel.core.moves.controls import parse_control
+from pondel.core.moves.describe import Tap
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,

@@ -1,0 +1,279 @@
+"""The vocabulary of parameters: all that a form, a schema, a recall sheet and a screen reader need."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+from pydantic import AllowInfNan, BeforeValidator, Field, PlainSerializer
+from pydantic.config import JsonDict
+
+from pondel.core.model import Model
+from pondel.core.refs import PartRef
+
+Tap = Literal["source", "before fader", "after fader"]
+TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
+ShownWhen = tuple[str, *tuple[Any, ...]] | None
+
+
+def number(
+    title: str,
+    *,
+    default: float | None,
+    low: float,
+    high: float,
+    unit: str = "",
+    scale: Literal["linear", "log"] = "linear",
+    step: float = 1.0,
+    decimals: int = 1,
+    help: str,
+    optional: bool = False,
+    endless: bool = False,
+    shown_when: ShownWhen = None,
+) -> Any:
+    """A number of a move, with all that a form, a schema and a screen reader need.
+
+    `step` is one arrow key: in the unit on a linear scale, in per cent on a logarithmic one.
+    An `optional` number may be null, which switches it off; an `endless` one may be infinite,
+    and `high` is only where its slider ends. `shown_when` names another field and the values of it with
+    which this one matters: (field, value, ...).
+    """
+    control: JsonDict = {
+        "low": low,
+        "high": high,
+        "unit": unit,
+        "scale": scale,
+        "step": step,
+        "decimals": decimals,
+        "optional": optional,
+        "endless": endless,
+        "shown_when": list(shown_when) if shown_when else None,
+    }
+    return Field(
+        default,
+        ge=low,
+        le=None if endless else high,
+        title=title,
+        description=help,
+        json_schema_extra={"control": control},
+    )
+
+
+def choice(
+    title: str,
+    *,
+    default: Any,
+    labels: dict[str, str] | None = None,
+    help: str,
+    shown_when: ShownWhen = None,
+) -> Any:
+    """A choice among named values, or a switch when the field is a bool."""
+    return Field(
+        default,
+        title=title,
+        description=help,
+        json_schema_extra={
+            "control": {
+                "labels": dict(labels or {}),
+                "shown_when": list(shown_when) if shown_when else None,
+            }
+        },
+    )
+
+
+def items(
+    title: str,
+    *,
+    least: int,
+    most: int,
+    first: Callable[[], list],
+    help: str,
+    grows: bool = True,
+    fresh: JsonDict | None = None,
+) -> Any:
+    """A list of smaller parts of a move, such as the bands of an EQ; `first` makes the default.
+
+    One that does not grow changes its length only by actions of its own; `fresh` are the values of
+    one that is added.
+    """
+    return Field(
+        default_factory=first,
+        min_length=least,
+        max_length=most,
+        title=title,
+        description=help,
+        json_schema_extra={
+            "items_of": {"least": least, "most": most, "grows": grows, "fresh": fresh or {}}
+        },
+    )
+
+
+def _ratio_in(value: Any) -> Any:
+    return float("inf") if value == "inf" else value
+
+
+def _ratio_out(value: float) -> float | str:
+    return "inf" if value == float("inf") else value
+
+
+Ratio = Annotated[
+    float,
+    AllowInfNan(True),
+    BeforeValidator(_ratio_in, json_schema_input_type=float | Literal["inf"]),
+    PlainSerializer(_ratio_out, return_type=float | Literal["inf"]),
+]
+
+# The words that several kinds share: each is described once, with limits that a kind may narrow.
+
+
+def decibels(title: str, default: float, low: float, high: float, help: str, **more: Any) -> Any:
+    """A level or a gain."""
+    return number(
+        title, default=default, low=low, high=high, help=help, **{"unit": "dB", "step": 0.5, **more}
+    )
+
+
+def milliseconds(
+    title: str, default: float | None, low: float, high: float, help: str, **more: Any
+) -> Any:
+    """A short time."""
+    settings = {"unit": "ms", "scale": "log", "step": 5, **more}
+    return number(title, default=default, low=low, high=high, help=help, **settings)
+
+
+def frequency(
+    title: str, default: float | None, low: float, high: float, help: str, **more: Any
+) -> Any:
+    """A frequency."""
+    settings = {"unit": "Hz", "scale": "log", "step": 3, "decimals": 0, **more}
+    return number(title, default=default, low=low, high=high, help=help, **settings)
+
+
+def share(title: str, default: float, help: str, **more: Any) -> Any:
+    """A share of a whole, from nothing to all of it."""
+    settings = {"low": 0, "high": 1, "unit": "%", "step": 0.05, "decimals": 0, **more}
+    return number(title, default=default, help=help, **settings)
+
+
+def beats(title: str, default: float, low: float, high: float, help: str, **more: Any) -> Any:
+    """A time in beats."""
+    settings = {"unit": "beats", "scale": "log", "step": 10, "decimals": 3, **more}
+    return number(title, default=default, low=low, high=high, help=help, **settings)
+
+
+def sharpness(default: float, low: float, high: float, help: str, **more: Any) -> Any:
+    """The Q of a bell."""
+    settings = {"scale": "log", "step": 5, "decimals": 2, **more}
+    return number("Q", default=default, low=low, high=high, help=help, **settings)
+
+
+def threshold(default: float, help: str, low: float = -80, **more: Any) -> Any:
+    """The level at which a move begins."""
+    return decibels("Threshold", default, low, 0, help, **more)
+
+
+def ratio(default: float, help: str, **more: Any) -> Any:
+    """What of the level beyond the threshold is answered; may be endless."""
+    settings = {"low": 1, "high": 20, "endless": True, "unit": ":1", "scale": "log", "step": 5, **more}
+    return number("Ratio", default=default, help=help, **settings)
+
+
+def knee(default: float = 6.0) -> Any:
+    """The bend of the curve."""
+    return decibels("Knee", default, 0, 30, "Width of the bend around the threshold.")
+
+
+def attack(
+    default: float, help: str, low: float = 0.05, high: float = 300, title: str = "Attack"
+) -> Any:
+    """How fast a move begins."""
+    return milliseconds("Attack", default, low, high, help)
+
+
+def hold(default: float, help: str, **more: Any) -> Any:
+    """How long a move stays before it returns."""
+    settings = {"scale": "linear", "step": 2, "decimals": 0, **more}
+    return milliseconds("Hold", default, 0, 1000, help, **settings)
+
+
+def release(
+    default: float, help: str, low: float = 2, high: float = 5000, title: str = "Release"
+) -> Any:
+    """How fast a move returns."""
+    return milliseconds(title, default, low, high, help, decimals=0)
+
+
+def reach(default: float, help: str, low: float = 0, high: float = 60, **more: Any) -> Any:
+    """The most a move may do."""
+    return decibels("Range", default, low, high, help, **more)
+
+
+def makeup() -> Any:
+    """Gain after a curve."""
+    return decibels("Make-up", 0.0, -24, 24, "Gain after the curve.")
+
+
+def mix() -> Any:
+    """Treated against untreated."""
+    return share("Mix", 1.0, "Treated against untreated sound.")
+
+
+def look_ahead(help: str) -> Any:
+    """How early a move begins."""
+    return milliseconds("Look-ahead", 0.0, 0, 20, help, scale="linear", step=0.5)
+
+
+def stereo_link() -> Any:
+    """Whether channels are treated alike."""
+    return choice("Stereo link", default=True, help="One gain for both channels, or one for each.")
+
+
+def listens_as(default: str, labels: dict[str, str], help: str, title: str = "Listens to") -> Any:
+    """What of the key a band hears."""
+    return choice(title, default=default, labels=labels, help=help)
+
+
+class Key(Model):
+    """What a move listens to instead of its own part."""
+
+    source: PartRef = Field(title="Source", description="The part whose level drives the move.")
+    tap: Tap = choice(
+        "Tap",
+        default="source",
+        labels={
+            "source": "at source",
+            "before fader": "before fader",
+            "after fader": "after fader",
+        },
+        help="Where the key is taken: as recorded, after the part's moves, or after its fader.",
+    )
+    level_db: float = number(
+        "Level", default=0.0, low=-60, high=24, unit="dB", step=0.5, help="Gain of the key."
+    )
+    low_cut_hz: float | None = number(
+        "Low cut",
+        default=None,
+        low=20,
+        high=12000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies below this out of the key.",
+    )
+    high_cut_hz: float | None = number(
+        "High cut",
+        default=None,
+        low=30,
+        high=20000,
+        unit="Hz",
+        scale="log",
+        step=3,
+        decimals=0,
+        optional=True,
+        help="Keeps what lies above this out of the key.",
+    )
+    slope_db_oct: Literal[12, 24] = choice(
+        "Slope", default=12, labels={"12": "12 dB/oct", "24": "24 dB/oct"}, help="Slope of both cuts."
+    )
