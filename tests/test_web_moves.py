@@ -62,12 +62,13 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
     query = f"part=tuba&move={move.id}&{LOOP}"
     response = caller.client.get(f"/sessions/{song}/moves/response?{query}").json
     assert len(response["still_db"]) == len(response["hz"])
-    for band in response["bands"]:
-        assert len(band["weight"]["re"]) == len(response["hz"])
     live = caller.client.get(f"/sessions/{song}/moves/live?{query}").json
     assert len(live["before"]) == len(live["after"]) == len(response["hz"])
-    for band in response["bands"]:
-        assert band["trace"] in live["traces"]
+    for factor in response["factors"]:
+        assert factor["still"] is None or len(factor["still"]["re"]) == len(response["hz"])
+        for band in factor["bands"]:
+            assert band["trace"] in live["traces"]
+            assert band["from"] + len(band["re"]) <= len(response["hz"])
     hit = caller.client.get(f"/sessions/{song}/moves/hit?{query}").json
     assert hit["hits"] == 12 and len(hit["leader"]["mean"]) == len(hit["after"]["mean"])
     assert caller.client.get(f"/sessions/{song}/moves/checks?{query}").status_code == 200

@@ -19,7 +19,7 @@ from pondel.core.moves import KINDS, key_in, kind_of
 from pondel.core.moves.base import TRACE_RATE
 from pondel.core.moves.controls import controls_of, lists_of
 from pondel.core.moves.describe import Key
-from pondel.core.moves.pictures import response_of
+from pondel.core.moves.picture import Factor, at_rest
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -38,6 +38,11 @@ from pondel.web.ink import inked
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
 LONGEST_HIT_VIEW_S = 1.2
+UNSEEN = 2e-3
+"""A weight below this moves nothing that could be seen."""
+MANY_BANDS = 12
+SLOWER = 8
+"""Of moves with many bands every eighth point of their traces is sent."""
 QUIET_FIELDS = ("hits_of", "rms_window_ms")
 
 
@@ -154,17 +159,29 @@ def response(session_id: str):
         return GONE
     _, move = asked
     hz = axis_hz()
-    found = response_of(move, hz, document.rate)
+    picture = kind_of(move.kind).picture(move, hz, document.rate)
+    resting = np.abs(picture.gain(at_rest, hz.size))
     return {
         "hz": np.round(hz, 2).tolist(),
-        "still_db": np.round(20 * np.log10(np.maximum(np.abs(found.still), 1e-6)), 2).tolist(),
-        "still": _complex(found.still),
-        "bands": [
-            {"trace": f"{move.id}{suffix}", "weight": _complex(weight)}
-            for suffix, weight in found.bands
-        ],
-        "handles": [asdict(handle) for handle in found.handles],
+        "still_db": np.round(20 * np.log10(np.maximum(resting, 1e-6)), 2).tolist(),
+        "factors": [_factor(move.id, factor) for factor in picture.factors],
+        "wet": picture.wet,
+        "of": picture.of,
+        "handles": [asdict(handle) for handle in picture.handles],
     }
+
+
+def _factor(move_id: str, factor: Factor) -> dict[str, Any]:
+    """A factor as the page multiplies it; weights begin where they are first seen."""
+    still = None if factor.still is None else _complex(factor.still)
+    bands = []
+    for band in factor.moving:
+        seen = np.flatnonzero(np.abs(band.weight) > UNSEEN)
+        first, last = (int(seen[0]), int(seen[-1]) + 1) if seen.size else (0, 0)
+        weight = _complex(band.weight[first:last])
+        trace = f"{move_id}{band.trace}"
+        bands.append({"trace": trace, "share": round(band.share, 4), "from": first, **weight})
+    return {"still": still, "bands": bands}
 
 
 def _complex(values: np.ndarray) -> dict[str, list[float]]:
@@ -241,13 +258,19 @@ def live(session_id: str):
         }
         if document.has_part(leader_id) and leader_id != part.id:
             spectra["key"] = part_spectrum(now, leader_id, stretch.start, stretch.frames)
+        bands = [name for name in traces if name.startswith(f"{move.id}/")]
+        every = SLOWER if len(bands) > MANY_BANDS else 1
+        shown = {name: traces[name].mean[::every] for name in bands}
+        if move.id in traces:
+            shown[move.id] = traces[move.id].mean
         return {
             "start_s": stretch.start_s,
-            "trace_rate": TRACE_RATE,
             "traces": {
-                name: np.round(trace.mean, 2).tolist()
-                for name, trace in traces.items()
-                if name == move.id or name.startswith(f"{move.id}/")
+                name: {
+                    "rate": TRACE_RATE if name == move.id else TRACE_RATE / every,
+                    "db": np.round(values, 2).tolist(),
+                }
+                for name, values in shown.items()
             },
             **{name: np.round(levels, 2).tolist() for name, levels in spectra.items()},
         }

@@ -11,6 +11,7 @@ from scipy.signal import oaconvolve
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, frequency, milliseconds
+from pondel.core.moves.picture import Picture
 from pondel.core.units import say
 
 HALF_TAPS = 48
@@ -103,11 +104,16 @@ def _in_brief(move: Alignment) -> str:
     return ", ".join(words) or "no nudge"
 
 
+def _picture(move: Alignment, hz: np.ndarray, rate: int) -> Picture:
+    return Picture()
+
+
 KIND = MoveKind(
     name="alignment",
     title="Alignment",
     summary="Nudge, polarity and phase rotation.",
     params=Alignment,
+    picture=_picture,
     make=AlignmentProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

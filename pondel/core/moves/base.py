@@ -11,6 +11,7 @@ from pydantic import Field
 
 from pondel.core.model import Model
 from pondel.core.moves.describe import Key
+from pondel.core.moves.picture import Picture
 from pondel.core.refs import SectionRef
 
 MOST_SECTIONS = 256
@@ -163,6 +164,8 @@ class MoveKind:
     """
     settle_s: Callable[[Any], float]
     """Seconds of run-up after which a late start is within -90 dB of an early one."""
+    picture: Callable[[Any, np.ndarray, int], Picture]
+    """(parameters, frequencies in Hz, rate) -> its gain over frequency, and its handles."""
     keyed: bool = False
     timed: bool = False
     """Whether its sound depends on where it is in the song."""

@@ -14,11 +14,12 @@ import numpy as np
 from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
-from pondel.core.dsp.matched import biquads
+from pondel.core.dsp.matched import biquads, response
 from pondel.core.dsp.moving import MovingBand, moving_settle_s
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness
+from pondel.core.moves.picture import Factor, Picture, angles, band_handle, moving_factors
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
@@ -112,6 +113,11 @@ def _moving(band: TiedBand, side: str) -> Side:
     return Side(band.shape, band.hz, band.q, gain_db(band, side), band.full_at_db)
 
 
+def _live(move: ComplementaryEq) -> list[TiedBand]:
+    """The bands that move on this side."""
+    return [b for b in move.bands if b.on and _moves(b, move.side) and gain_db(b, move.side)]
+
+
 def _still(move: ComplementaryEq, rate: int) -> np.ndarray:
     rows = [np.zeros((0, 6))]
     for band in move.bands:
@@ -131,20 +137,18 @@ class ComplementaryEqProcessor:
         self, move: ComplementaryEq, rate: int, channels: int, on_trace: Trace | None = None
     ) -> None:
         self._cascade = Cascade(_still(move, rate), channels)
-        self._moving = [
-            MovingBand(_moving(band, move.side), rate, channels)
-            for band in move.bands
-            if band.on and _moves(band, move.side) and gain_db(band, move.side)
-        ]
+        self._moving = [MovingBand(_moving(band, move.side), rate, channels) for band in _live(move)]
         self._on_trace = on_trace
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         heard = block if key is None else key
         out = self._cascade.process(np.ascontiguousarray(block, np.float32))
         deepest = np.zeros(block.shape[0], np.float32)
-        for band in self._moving:
+        for n, band in enumerate(self._moving):
             moved = band.gain_db(heard)
             out = band.apply(out, moved)
+            if self._on_trace is not None:
+                self._on_trace(-moved, n)
             deepest = np.where(np.abs(moved) > np.abs(deepest), -moved, deepest)
         if self._on_trace is not None:
             self._on_trace(deepest)
@@ -166,11 +170,25 @@ def _in_brief(move: ComplementaryEq) -> str:
     return ", ".join(shown[:3]) or "no band"
 
 
+def _picture(move: ComplementaryEq, hz: np.ndarray, rate: int) -> Picture:
+    factors = [Factor(response(_still(move, rate), angles(hz, rate)))]
+    for n, band in enumerate(_live(move)):
+        factors += moving_factors(f"/{n}", _moving(band, move.side), hz, rate)
+    return Picture(
+        factors,
+        [
+            band_handle(n, b, db=gain_db(b, move.side), of=f", {move.side}")
+            for n, b in enumerate(move.bands)
+        ],
+    )
+
+
 KIND = MoveKind(
     name="complementary eq",
     title="Complementary EQ",
     summary="Bands tied between two parts: what one gains the other gives.",
     params=ComplementaryEq,
+    picture=_picture,
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numpy as np
+
+from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.squeeze import Squeezer, settle_s
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
@@ -23,6 +26,7 @@ from pondel.core.moves.describe import (
     stereo_link,
     threshold,
 )
+from pondel.core.moves.picture import Picture, whole
 from pondel.core.units import say
 
 
@@ -67,11 +71,17 @@ def in_brief(move: Compressor) -> str:
     return f"{say(move.threshold_db, 'dB')}, {say(move.ratio, ':1')}, back in {move.release_ms:.0f} ms"
 
 
+def _picture(move: Compressor, hz: np.ndarray, rate: int) -> Picture:
+    wet = move.mix * float(to_amplitude(move.makeup_db))
+    return Picture([whole(hz.size, -move.range_db, dry=1.0 - move.mix, wet=wet)])
+
+
 KIND = MoveKind(
     name="compressor",
     title="Compressor",
     summary="Lowers the part while a level, its own or a key's, is over a threshold.",
     params=Compressor,
+    picture=_picture,
     make=CompressorProcessor,
     settle_s=settle_s,
     keyed=True,

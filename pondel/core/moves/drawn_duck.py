@@ -9,8 +9,9 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.crossover import Crossover, crossover_settle_s
+from pondel.core.dsp.crossover import Crossover, band_biquads, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
+from pondel.core.dsp.matched import response
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
 from pondel.core.moves.describe import (
@@ -23,6 +24,7 @@ from pondel.core.moves.describe import (
     number,
     share,
 )
+from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles, whole
 from pondel.core.refs import HitsRef
 from pondel.core.units import say
 
@@ -217,11 +219,22 @@ def _in_brief(move: DrawnDuck) -> str:
     return f"{say(-move.depth_db, 'dB')} on {by}{part}"
 
 
+def _picture(move: DrawnDuck, hz: np.ndarray, rate: int) -> Picture:
+    if move.acts_on == "all":
+        return Picture([whole(hz.size, -move.depth_db)])
+    w = angles(hz, rate)
+    low, high = (response(sos, w) for sos in band_biquads([move.crossover_hz], rate))
+    side = low if move.acts_on == "lows" else high
+    moving = MovingGain("", side / (low + high), -move.depth_db)
+    return Picture([Factor(None, [moving])], [Handle("crossover", move.crossover_hz, "crossover_hz")])
+
+
 KIND = MoveKind(
     name="drawn duck",
     title="Drawn duck",
     summary="A gain curve of your own that every hit or beat sets off.",
     params=DrawnDuck,
+    picture=_picture,
     make=DrawnDuckProcessor,
     settle_s=_settle_s,
     timed=True,

@@ -27,6 +27,7 @@ from pondel.core.moves.describe import (
     sharpness,
     threshold,
 )
+from pondel.core.moves.picture import Picture, band_handle, moving_factors
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 8
@@ -130,11 +131,21 @@ def _in_brief(move: DynamicEq) -> str:
     return ", ".join(shown[:2]) + (" …" if len(shown) > 2 else "") if shown else "no band"
 
 
+def _picture(move: DynamicEq, hz: np.ndarray, rate: int) -> Picture:
+    live = [band for band in move.bands if band.on]
+    factors = [one for n, band in enumerate(live) for one in moving_factors(f"/{n}", band, hz, rate)]
+    return Picture(
+        factors,
+        [band_handle(n, b, db=b.range_db, db_field="range_db") for n, b in enumerate(move.bands)],
+    )
+
+
 KIND = MoveKind(
     name="dynamic eq",
     title="Dynamic EQ",
     summary="Bells and shelves that dip or rise only while a level, its own or a key's, is there.",
     params=DynamicEq,
+    picture=_picture,
     make=DynamicEqProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -14,6 +14,7 @@ from pondel.core.dsp.weighting import k_weighting
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, decibels, frequency, items, sharpness
+from pondel.core.moves.picture import Factor, Handle, Picture, angles, band_handle
 from pondel.core.units import say, say_hz
 
 Placement = Literal["both", "middle", "sides", "left", "right"]
@@ -35,6 +36,7 @@ SHAPES = {
     "tilt": "tilt",
 }
 TILT_Q = 0.32
+GAINING = ("bell", "low shelf", "high shelf", "tilt")
 MOST_BANDS = 24
 
 
@@ -114,6 +116,11 @@ def matching_db(bands: list[EqBand], rate: int) -> float:
     return float(10.0 * np.log10((weight * gained).sum() / weight.sum()))
 
 
+def output_gain_db(move: Eq, rate: int) -> float:
+    """The gain after all bands."""
+    return move.output_db - (matching_db(move.bands, rate) if move.level_match else 0.0)
+
+
 class Placed:
     """Runs a treatment on the middle, the sides or one channel, or on all channels alike."""
 
@@ -155,8 +162,7 @@ class EqProcessor:
         ]
         # A cascade on all channels keeps out what is not a number by itself.
         self._cleans = bool(self._stages) and all(stage.alike for stage in self._stages)
-        matched = matching_db(move.bands, rate) if move.level_match else 0.0
-        self._gain = np.float32(to_amplitude(move.output_db - matched))
+        self._gain = np.float32(to_amplitude(output_gain_db(move, rate)))
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         if not self._cleans:
@@ -182,11 +188,35 @@ def _in_brief(move: Eq) -> str:
     return ", ".join(shown[:3]) + (" …" if len(shown) > 3 else "") if shown else "no band"
 
 
+MARKS = {"middle": "M", "sides": "S", "left": "L", "right": "R"}
+
+
+def _handle(n: int, band: EqBand) -> Handle:
+    gains = band.shape in GAINING
+    return band_handle(
+        n,
+        band,
+        db=band.gain_db if gains else None,
+        db_field="gain_db" if gains else None,
+        bent=band.shape not in ("low cut", "high cut", "tilt"),
+        of="" if band.placement == "both" else f", {band.placement}",
+        mark=MARKS.get(band.placement, ""),
+    )
+
+
+def _picture(move: Eq, hz: np.ndarray, rate: int) -> Picture:
+    w = angles(hz, rate)
+    factors = [Factor(response(band_biquads(band, rate), w)) for band in move.bands if band.on]
+    output = np.full(hz.size, to_amplitude(output_gain_db(move, rate)), complex)
+    return Picture([*factors, Factor(output)], [_handle(n, band) for n, band in enumerate(move.bands)])
+
+
 KIND = MoveKind(
     name="eq",
     title="EQ",
     summary="Bells, shelves, cuts and notches, on the middle, the sides or either channel.",
     params=Eq,
+    picture=_picture,
     make=EqProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

@@ -24,6 +24,7 @@ from pondel.core.moves.describe import (
     release,
     threshold,
 )
+from pondel.core.moves.picture import Picture, whole
 from pondel.core.units import say
 
 FALL_MS = 5.0
@@ -132,11 +133,16 @@ def _settle_s(move: Gate) -> float:
     return times + (move.look_ahead_ms + 12 * FALL_MS) / 1000.0
 
 
+def _picture(move: Gate, hz: np.ndarray, rate: int) -> Picture:
+    return Picture([whole(hz.size, -move.range_db)])
+
+
 KIND = MoveKind(
     name="gate",
     title="Gate / expander",
     summary="Lowers the part while a level, its own or a key's, is under a threshold.",
     params=Gate,
+    picture=_picture,
     make=GateProcessor,
     settle_s=_settle_s,
     keyed=True,

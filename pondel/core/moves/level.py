@@ -9,6 +9,7 @@ import numpy as np
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, decibels
+from pondel.core.moves.picture import Factor, Picture
 from pondel.core.units import say
 
 
@@ -32,11 +33,16 @@ class LevelProcessor:
         return finite(block) * self._gain
 
 
+def _picture(move: Level, hz: np.ndarray, rate: int) -> Picture:
+    return Picture([Factor(np.full(hz.size, to_amplitude(move.gain_db), complex))])
+
+
 KIND = MoveKind(
     name="level",
     title="Level",
     summary="Gain and polarity.",
     params=Level,
+    picture=_picture,
     make=LevelProcessor,
     settle_s=lambda move: 0.0,
     in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),

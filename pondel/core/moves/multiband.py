@@ -10,8 +10,16 @@ from pydantic import Field, model_validator
 
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
-from pondel.core.dsp.crossover import Crossover, LinearCrossover, crossover_settle_s
+from pondel.core.dsp.crossover import (
+    Crossover,
+    LinearCrossover,
+    band_biquads,
+    crossover_settle_s,
+    linear_kernels,
+)
+from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.delay import DelayLine
+from pondel.core.dsp.matched import response
 from pondel.core.dsp.squeeze import BandSqueeze, Squeezer
 from pondel.core.dsp.squeeze import settle_s as squeeze_settle_s
 from pondel.core.model import Model
@@ -33,6 +41,7 @@ from pondel.core.moves.describe import (
     stereo_link,
     threshold,
 )
+from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.units import say_hz
 
 MOST_BANDS = 6
@@ -210,11 +219,44 @@ def _in_brief(move: Multiband) -> str:
     return f"{len(move.bands)} bands at {edges}, {live} on"
 
 
+def _band_responses(move: Multiband, hz: np.ndarray, rate: int) -> np.ndarray:
+    """What each band passes, against the sum of all bands: complex (bands, frequencies)."""
+    w = angles(hz, rate)
+    if move.phase == "linear":
+        kernels = linear_kernels(list(move.crossovers_hz), rate)
+        middle = kernels.shape[1] // 2
+        turns = np.cos(np.outer(np.arange(kernels.shape[1]) - middle, w))
+        return (kernels @ turns).astype(complex)
+    parts = np.array([response(sos, w) for sos in band_biquads(list(move.crossovers_hz), rate)])
+    return parts / parts.sum(axis=0)
+
+
+def _picture(move: Multiband, hz: np.ndarray, rate: int) -> Picture:
+    soloed = any(band.solo for band in move.bands)
+    still = np.zeros(hz.size, complex)
+    moving = []
+    for n, (band, passed) in enumerate(zip(move.bands, _band_responses(move, hz, rate), strict=True)):
+        if soloed and not band.solo:
+            continue
+        if not band.on:
+            still = still + passed
+            continue
+        wet = band.mix * float(to_amplitude(band.makeup_db))
+        still = still + passed * (1.0 - band.mix + wet)
+        moving.append(MovingGain(f"/{n}", passed * wet, -band.range_db))
+    handles = [
+        Handle(f"crossover {n + 1}", cut, f"crossovers_hz.{n}")
+        for n, cut in enumerate(move.crossovers_hz)
+    ]
+    return Picture([Factor(still, moving)], handles)
+
+
 KIND = MoveKind(
     name="multiband",
     title="Multiband compressor",
     summary="Compresses or ducks some bands and leaves the others as they are.",
     params=Multiband,
+    picture=_picture,
     make=MultibandProcessor,
     settle_s=_settle_s,
     keyed=True,

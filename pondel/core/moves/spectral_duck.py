@@ -23,6 +23,7 @@ from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
 from pondel.core.dsp.squeeze import LOUDEST
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import Key, attack, choice, decibels, frequency, mix, number, release
+from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.units import say, say_hz
 
 STEP = 16
@@ -194,7 +195,7 @@ class SpectralDuckProcessor:
         self._before = np.zeros(count)
         self._target = np.zeros(count)
         self._top = np.zeros(count)
-        self._wanted_db = np.float32(0.0)
+        self._shown = np.zeros(count, np.float32)
         self._on_trace = on_trace
         self._done = 0
 
@@ -225,8 +226,8 @@ class SpectralDuckProcessor:
         lines = np.concatenate([self._target[None], less[:-1]])
         out = self._duck(block, lines, 0)
         self._before, self._target = lines[-1].copy(), less[-1].copy()
-        self._note(np.concatenate([[self._wanted_db], shown[:-1]]), block.shape[0])
-        self._wanted_db = shown[-1]
+        self._note(np.concatenate([self._shown[None], shown[:-1]]), block.shape[0])
+        self._shown = shown[-1]
         return out
 
     def _part_of_step(self, block: np.ndarray, heard: np.ndarray) -> np.ndarray:
@@ -234,24 +235,24 @@ class SpectralDuckProcessor:
         _levels(heard, self._rows, self._key_gains, self._key_state, power)
         self._top = np.maximum(self._top, power[0])
         out = self._duck(block, self._target[None], self._done)
-        self._note(np.array([self._wanted_db]), block.shape[0])
+        self._note(self._shown[None], block.shape[0])
         self._done += block.shape[0]
         if self._done == STEP:
             less, shown = self._decide(self._top[None])
             self._before, self._target = self._target, less[0].copy()
-            self._wanted_db = shown[0]
+            self._shown = shown[0]
             self._top = np.zeros_like(self._top)
             self._done = 0
         return out
 
     def _decide(self, power: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What each step asks of the next one: g - 1 by band, and the deepest band in dB."""
+        """What each step asks of the next one, by band: g - 1, and the fall in dB."""
         move = self._move
         over = 10.0 * np.log10(np.maximum(power, FLOOR)) - move.sensitivity_db
         wanted = np.clip(over * move.sharpness, 0.0, move.depth_db)
         _smooth(wanted, self._rise, self._fall, self._smoothed)
         less = 10.0 ** (-wanted * self._shares / 20.0) - 1.0
-        return less, wanted.max(axis=1).astype(np.float32)
+        return less, wanted.astype(np.float32)
 
     def _duck(self, block: np.ndarray, lines: np.ndarray, offset: int) -> np.ndarray:
         clean = np.where(np.abs(block) < LOUDEST, block, np.float32(0.0))
@@ -261,8 +262,12 @@ class SpectralDuckProcessor:
         return (clean * (1.0 - mix) + out.T * mix).astype(np.float32)
 
     def _note(self, shown: np.ndarray, frames: int) -> None:
-        if self._on_trace is not None:
-            self._on_trace(np.repeat(shown.astype(np.float32), STEP)[:frames])
+        """Write the deepest fall, and that of each band, of shape (steps, bands)."""
+        if self._on_trace is None:
+            return
+        self._on_trace(np.repeat(shown.max(axis=1), STEP)[:frames])
+        for n in range(shown.shape[1]):
+            self._on_trace(np.repeat(shown[:, n], STEP)[:frames], n)
 
 
 def _settle_s(move: SpectralDuck) -> float:
@@ -277,11 +282,23 @@ def _in_brief(move: SpectralDuck) -> str:
     return f"{say_hz(move.low_hz)} to {say_hz(move.high_hz)}, up to {say(move.depth_db, 'dB')}"
 
 
+def _picture(move: SpectralDuck, hz: np.ndarray, rate: int) -> Picture:
+    _, rows, shares = bank(move.low_hz, move.high_hz, WIDTHS[move.bands], rate)
+    w = angles(hz, rate)
+    factors = [
+        Factor(None, [MovingGain(f"/{n}", response(row[None], w), -move.depth_db, float(share))])
+        for n, (row, share) in enumerate(zip(rows, shares, strict=True))
+    ]
+    handles = [Handle("from", move.low_hz, "low_hz"), Handle("to", move.high_hz, "high_hz")]
+    return Picture(factors, handles, wet=move.mix)
+
+
 KIND = MoveKind(
     name="spectral duck",
     title="Spectral duck",
     summary="Lowers narrow bands of the part, each only by what the key holds there.",
     params=SpectralDuck,
+    picture=_picture,
     make=SpectralDuckProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -9,9 +9,12 @@ from pydantic import Field
 
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
 from pondel.core.moves.describe import beats, choice, milliseconds
+from pondel.core.moves.picture import Picture, whole
 from pondel.core.refs import OwnHitsRef
 
 RISE_MS = 1.5
+DEEPEST_DB = -60.0
+"""As far down as the trace of a faded tail goes."""
 
 
 class TailTrim(MoveBase):
@@ -81,7 +84,7 @@ class TailTrimProcessor:
         back = 1.0 - np.clip(ahead / (RISE_MS * self._rate / 1000.0), 0.0, 1.0)
         gain = np.maximum(gain, back).astype(np.float32)
         if self._on_trace is not None:
-            self._on_trace(-20.0 * np.log10(np.maximum(gain, 1e-3)))
+            self._on_trace(-20.0 * np.log10(np.maximum(gain, 10.0 ** (DEEPEST_DB / 20.0))))
         return finite(block) * gain[:, None]
 
 
@@ -90,11 +93,16 @@ def _in_brief(move: TailTrim) -> str:
     return f"each hit ends after {end}"
 
 
+def _picture(move: TailTrim, hz: np.ndarray, rate: int) -> Picture:
+    return Picture([whole(hz.size, DEEPEST_DB)])
+
+
 KIND = MoveKind(
     name="tail trim",
     title="Tail trim",
     summary="Ends each hit's tail a chosen time after the hit.",
     params=TailTrim,
+    picture=_picture,
     make=TailTrimProcessor,
     settle_s=lambda move: 0.0,
     timed=True,

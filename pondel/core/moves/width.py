@@ -7,9 +7,10 @@ from typing import Literal
 import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
-from pondel.core.dsp.matched import butterworth_cut
+from pondel.core.dsp.matched import butterworth_cut, response
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, frequency, number
+from pondel.core.moves.picture import Factor, Handle, Picture, angles
 from pondel.core.units import say, say_hz
 
 SLOPE_DB_OCT = 24
@@ -72,11 +73,22 @@ def _in_brief(move: Width) -> str:
     return ", ".join(words + (["swapped"] if move.swap else []))
 
 
+def _picture(move: Width, hz: np.ndarray, rate: int) -> Picture:
+    still = np.full(hz.size, move.width, complex)
+    handles = []
+    if move.mono_below_hz is not None:
+        cut = butterworth_cut("low cut", move.mono_below_hz, SLOPE_DB_OCT, rate)
+        still = still * response(cut, angles(hz, rate))
+        handles.append(Handle("mono below", move.mono_below_hz, "mono_below_hz"))
+    return Picture([Factor(still)], handles, of="the sides")
+
+
 KIND = MoveKind(
     name="width",
     title="Width",
     summary="Middle against sides; mono below a frequency.",
     params=Width,
+    picture=_picture,
     make=WidthProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

@@ -2,6 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { hzWord, nearest, within } from "./axis.js";
 import { axisNow, draw, frequencyMarks, readout, write } from "./plots.js";
+import { gainOf } from "./gain.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
 import { question } from "./questions.js";
@@ -61,24 +62,13 @@ function follow() {
 /** The trace's value at the playhead, in dB of reduction. */
 function reductionNow(name) {
   const trace = live?.traces?.[name];
-  if (!trace?.length) return 0;
-  const at = Math.floor((deck.player.position() - live.start_s) * live.trace_rate);
-  return trace[Math.min(trace.length - 1, Math.max(0, at))] ?? 0;
+  if (!trace?.db.length) return 0;
+  const at = Math.floor((deck.player.position() - live.start_s) * trace.rate);
+  return trace.db[Math.min(trace.db.length - 1, Math.max(0, at))] ?? 0;
 }
 
 /** The gain over frequency in dB, with the bands' gains as they are at the playhead. */
-function gainNow() {
-  const gains = shape.bands.map((band) => 10 ** (-reductionNow(band.trace) / 20) - 1);
-  return shape.hz.map((_, i) => {
-    let re = shape.still.re[i];
-    let im = shape.still.im[i];
-    shape.bands.forEach((band, n) => {
-      re += gains[n] * band.weight.re[i];
-      im += gains[n] * band.weight.im[i];
-    });
-    return 20 * Math.log10(Math.max(1e-4, Math.hypot(re, im)));
-  });
-}
+const gainNow = () => gainOf(shape, (trace) => -reductionNow(trace));
 
 function geometry(box) {
   const { width, height } = box.getBoundingClientRect();
@@ -140,6 +130,7 @@ function grid(svg, g) {
     svg.append(draw("text", { x: LEFT - 5, y: g.yGain(db) + 4, class: "axis", "text-anchor": "end" }, `${db > 0 ? "+" : db < 0 ? "−" : ""}${Math.abs(db)}`));
   }
   svg.append(draw("text", { x: 0, y: g.base + 14, class: "axis" }, "dB"));
+  if (shape.of) svg.append(draw("text", { x: LEFT + 8, y: TOP + 12, class: "axis" }, `gain of ${shape.of}`));
 }
 
 function zone(svg, g) {
@@ -194,7 +185,7 @@ function addHandle(svg, g, one) {
     y,
     id: one.hz_field,
     label: one.name,
-    mark: { middle: "M", sides: "S", left: "L", right: "R" }[one.name.split(", ")[1]] ?? "",
+    mark: one.mark,
     words,
     line: one.db == null ? [TOP, g.base] : null,
     moved: (event) => values(g.hzAt(event.clientX), gain ? g.dbAt(event.clientY) : null, null),
