@@ -10,10 +10,10 @@ import pyloudnorm
 
 from bench.timing import RATE, Row, noise, side_by_side
 from pondel.core.measures.levels import LevelMeter
-from pondel.core.moves import kind_of
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.eq import Eq, EqBand
 from pondel.core.moves.multiband import Band, Multiband
+from pondel.core.moves.registry import kind_of
 
 SONG_S = 60
 BLOCK = 16384

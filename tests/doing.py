@@ -29,7 +29,7 @@ def laid(settings: dict[str, Any]) -> dict[str, Any]:
 
 def paired(session: Session, gains: str, gives: str) -> Session:
     """The session with a complementary EQ between two parts."""
-    return tied(session, gains, gives, None, [])
+    return tied(session, gains, gives, {"kind": "complementary eq"}, [])
 
 
 def do(session: Session, op: str, *, facts: Facts = NOTHING_KNOWN, **fields: Any) -> Done:

@@ -6,8 +6,8 @@ import numpy as np
 from conftest import RATE
 from scipy.fft import rfft, rfftfreq
 
-from pondel.core.moves import kind_of
 from pondel.core.moves.base import Place
+from pondel.core.moves.registry import kind_of
 
 HITS_S = tuple(np.arange(0.1, 4.0, 0.5))
 

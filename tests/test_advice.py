@@ -10,8 +10,7 @@ from conftest import RATE, hits, session_of, sine
 
 from pondel.core import evidence, units
 from pondel.core.advice import proposals
-from pondel.core.advice.checks import Heard, check
-from pondel.core.advice.proposals import Fight
+from pondel.core.advice.checks import check
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
@@ -20,9 +19,11 @@ from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.excitation import excite
 from pondel.core.measures.home import Home
-from pondel.core.moves import kind_of
 from pondel.core.moves.base import Traced
+from pondel.core.moves.checking import Heard
 from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.moves.fight import Fight
+from pondel.core.moves.registry import KINDS, kind_of
 from pondel.web.ink import inked
 
 
@@ -62,7 +63,7 @@ def fight_of(role: str, key: np.ndarray, hits_s: np.ndarray, low=40.0, high=120.
 def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap):
     key = hits(12.0, gap)
     times = np.arange(0.1, 12.0, gap)
-    proposal = proposals.compressor(fight_of("bass", key, times))
+    proposal = proposals.propose(fight_of("bass", key, times), "compressor")
     found: list[np.ndarray] = []
     move = Compressor(id="m", **proposal.settings)
     CompressorProcessor(move, RATE, 1, lambda values, band=None: found.append(values)).process(key, key)
@@ -78,14 +79,19 @@ def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap
 
 def test_a_voice_is_ducked_more_gently_than_a_bass():
     key, times = hits(6.0), np.arange(0.1, 6.0, 0.5)
-    bass = proposals.compressor(fight_of("bass", key, times)).settings
-    voice = proposals.compressor(fight_of("voice", key, times)).settings
+    bass = proposals.propose(fight_of("bass", key, times), "compressor").settings
+    voice = proposals.propose(fight_of("voice", key, times), "compressor").settings
     assert voice["ratio"] < bass["ratio"] and voice["range_db"] < bass["range_db"]
-    deep = proposals.dynamic_eq(fight_of("bass", key, times)).settings["bands"][0]["range_db"]
-    assert deep < proposals.dynamic_eq(fight_of("pad", key, times)).settings["bands"][0]["range_db"]
+    deep = proposals.propose(fight_of("bass", key, times), "dynamic eq").settings["bands"][0][
+        "range_db"
+    ]
+    assert (
+        deep
+        < proposals.propose(fight_of("pad", key, times), "dynamic eq").settings["bands"][0]["range_db"]
+    )
 
 
-@pytest.mark.parametrize("kind", proposals.PROPOSE)
+@pytest.mark.parametrize("kind", KINDS)
 def test_every_proposal_is_a_valid_move_with_reasons(kind):
     for key, times in (
         (hits(4.0), np.arange(0.1, 4.0, 0.5)),
@@ -94,7 +100,7 @@ def test_every_proposal_is_a_valid_move_with_reasons(kind):
         (np.zeros((0, 1), np.float32), np.empty(0)),
     ):
         for low, high in ((40.0, 120.0), (1600.0, 3300.0), (30.0, 18000.0)):
-            found = proposals.PROPOSE[kind](fight_of("pad", key, times, low, high))
+            found = proposals.propose(fight_of("pad", key, times, low, high), kind)
             needed = {"tied_to": {"part": "x", "move": "y"}} if kind == "complementary eq" else {}
             kind_of(kind).params(id="m", **needed, **found.settings)
             assert found.settings["kind"] == kind
@@ -103,11 +109,15 @@ def test_every_proposal_is_a_valid_move_with_reasons(kind):
 
 def test_a_crossover_lies_where_nine_tenths_of_the_kick_lie_below():
     home = Home(45.0, 110.0, 84.0, (55.0,))
-    found = proposals.multiband(fight_of("bass", hits(4.0), np.arange(0.1, 4.0, 0.5), home=home))
+    found = proposals.propose(
+        fight_of("bass", hits(4.0), np.arange(0.1, 4.0, 0.5), home=home), "multiband"
+    )
     assert found.settings["crossovers_hz"][0] == pytest.approx(max(84 * 1.15, 120))
     assert "nine tenths of K lie below it" in found.reasons[0]
     assert [band.get("on") for band in found.settings["bands"]] == [True, False]
-    middle = proposals.multiband(fight_of("pad", hits(4.0), np.empty(0), 400.0, 1000.0)).settings
+    middle = proposals.propose(
+        fight_of("pad", hits(4.0), np.empty(0), 400.0, 1000.0), "multiband"
+    ).settings
     assert middle["crossovers_hz"] == [400.0, 1000.0]
     assert [band.get("on") for band in middle["bands"]] == [False, True, False]
 

@@ -15,8 +15,8 @@ from jsonschema import Draft202012Validator
 from pondel.core import units
 from pondel.core.document import content_hash, json_schema, parse_session, to_json
 from pondel.core.errors import BadDocument, NotFound
-from pondel.core.moves import KINDS
-from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.controls import controls_of, item_lists
+from pondel.core.moves.registry import KINDS
 
 EXAMPLE = {
     "pondel": 2,
@@ -204,7 +204,7 @@ def test_values_in_words(value, unit, words):
 
 def test_every_move_describes_all_its_controls():
     for kind in KINDS.values():
-        items = [item for _, item, _, _ in lists_of(kind.params)]
+        items = [one.item for one in item_lists(kind.params)]
         controls = [c for params in (kind.params, *items) for c in controls_of(params)]
         assert controls
         for control in controls:

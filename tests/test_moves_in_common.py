@@ -14,8 +14,8 @@ from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.errors import BadDocument
-from pondel.core.moves import KINDS, kind_of
-from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.controls import controls_of, item_lists
+from pondel.core.moves.registry import KINDS, kind_of
 
 NEEDED = {"complementary eq": {"tied_to": {"part": "other", "move": "m"}}}
 
@@ -39,10 +39,10 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
     move = {"id": "m", "kind": kind, **NEEDED.get(kind, {}), **lively}
     if random is not None:
         move.update(_random_values(KINDS[kind].params, random))
-        for field, item, least, _ in lists_of(KINDS[kind].params):
-            if field not in ("points",) and kind != "multiband":
-                count = max(least, 2)
-                move[field] = [_random_values(item, random) for _ in range(count)]
+        for one in item_lists(KINDS[kind].params):
+            if one.field != "points" and one.grows:
+                count = max(one.least, 2)
+                move[one.field] = [_random_values(one.item, random) for _ in range(count)]
     if KINDS[kind].keyed:
         move["key"] = {"source": "key", "tap": "source"}
     return move
@@ -172,7 +172,7 @@ def test_a_move_travels_through_json_and_describes_itself(kind):
     assert again == session
     registered = kind_of(kind)
     assert registered.title and registered.summary and registered.in_brief(again.part("part").moves[0])
-    for params in (registered.params, *(item for _, item, *_ in lists_of(registered.params))):
+    for params in (registered.params, *(one.item for one in item_lists(registered.params))):
         for control in controls_of(params):
             assert control.title and control.help, f"{kind}.{control.field}"
 

@@ -10,10 +10,10 @@ from conftest import hits, session_of
 from doing import KnownHits, after, do, paired
 from jsonschema import Draft202012Validator
 
-from pondel.core.advice.proposals import Fight
 from pondel.core.document import parse_session, to_json
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.measures.levels import Levels
+from pondel.core.moves.fight import Fight
 from pondel.core.operations import (
     OPERATIONS,
     apply_all,
@@ -74,13 +74,17 @@ def test_items_come_and_go(session):
 
 
 def test_bands_are_split_and_joined(session):
-    split = after(session, "split band", part="tuba", move="m", hz=1000)
+    at = {"part": "tuba", "move": "m"}
+    split = after(session, "act on move", **at, action="split", index=1)
     move = split.part("tuba").moves[2]
-    assert move.crossovers_hz == [120, 1000] and len(move.bands) == 3
-    joined = after(split, "join bands", part="tuba", move="m", index=0)
-    assert joined.part("tuba").moves[2].crossovers_hz == [1000]
+    # Halfway between 120 Hz and 20 kHz on a logarithmic axis.
+    assert move.crossovers_hz == [120, 1549.2] and len(move.bands) == 3
+    joined = after(split, "act on move", **at, action="join", index=0)
+    assert joined.part("tuba").moves[2].crossovers_hz == [1549.2]
     with pytest.raises(BadDocument):
-        after(session, "split band", part="tuba", move="e", hz=100)
+        after(session, "act on move", part="tuba", move="e", action="split")
+    with pytest.raises(BadDocument, match="no such band"):
+        after(session, "act on move", **at, action="split", index=7)
 
 
 def test_moves_change_places_are_doubled_and_copied_with_their_key(session):
@@ -163,7 +167,7 @@ class Measured(KnownHits):
 
 @pytest.mark.parametrize("name", OPERATIONS)
 def test_every_example_is_done_and_says_what_it_did(whole, name):
-    if name in ("split band", "join bands"):
+    if name == "act on move":
         data = to_json(whole)
         data["parts"][2]["moves"] = [
             {"id": "m1", "kind": "multiband", "crossovers_hz": [90, 900], "bands": [{}] * 3}

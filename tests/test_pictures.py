@@ -7,8 +7,8 @@ import pytest
 from conftest import RATE
 from moves_tools import at_work
 
-from pondel.core.moves import KINDS, kind_of
 from pondel.core.moves.picture import at_full, at_rest
+from pondel.core.moves.registry import KINDS, kind_of
 
 SETTLE_S, MEASURED_S = 4, 2
 HZ = np.array([31.0, 63, 90, 125, 180, 250, 400, 630, 1000, 1600, 2500, 4000, 8000, 12000])

@@ -13,8 +13,8 @@ from conftest import hits, sine
 from web_tools import RATE, Caller, audio, jobs_of
 
 from pondel.core.document import Session
-from pondel.core.moves import KINDS
 from pondel.core.moves.base import TRACE_RATE
+from pondel.core.moves.registry import KINDS
 from pondel.web import create_app
 
 LOOP = "start_s=0&end_s=6&leader=kick&yielder=tuba"
@@ -213,8 +213,8 @@ def test_nonsense_edits_of_moves_are_refused_in_words(app, caller, song):
         {"op": "add item", "part": "tuba", "move": "m1", "list": "bands", "values": {"hz": "x"}},
         {"op": "add item", "part": "tuba", "move": "m1", "list": "bands", "values": 3},
         {"op": "remove item", "part": "tuba", "move": "m1", "list": "bands", "index": "0"},
-        {"op": "split band", "part": "tuba", "move": "m1", "hz": "low"},
-        {"op": "join bands", "part": "tuba", "move": "m1", "index": 0},
+        {"op": "act on move", "part": "tuba", "move": "m1", "action": "split"},
+        {"op": "act on move", "part": "tuba", "move": "m1", "action": "join", "index": 0},
         {"op": "reorder move", "part": "tuba", "move": "m1", "to": None},
         {"op": "copy moves", "part": "tuba", "to": []},
         {"op": "swap", "leader": "nobody", "part": "tuba"},

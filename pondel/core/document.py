@@ -15,21 +15,9 @@ from pydantic import BeforeValidator, Field, TypeAdapter, ValidationError, model
 
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.model import Model
-from pondel.core.moves import KINDS
-from pondel.core.moves.alignment import Alignment
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS, Seconds
-from pondel.core.moves.complementary_eq import ComplementaryEq
-from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.describe import Tap, choice, number
-from pondel.core.moves.drawn_duck import DrawnDuck
-from pondel.core.moves.dynamic_eq import DynamicEq
-from pondel.core.moves.eq import Eq
-from pondel.core.moves.gate import Gate
-from pondel.core.moves.level import Level
-from pondel.core.moves.multiband import Multiband
-from pondel.core.moves.spectral_duck import SpectralDuck
-from pondel.core.moves.tail_trim import TailTrim
-from pondel.core.moves.width import Width
+from pondel.core.moves.registry import ANY_MOVE, KINDS, kind_of
 from pondel.core.refs import PartRef, SectionRef
 from pondel.core.versions import VERSION, brought_up
 
@@ -51,21 +39,7 @@ Role = Literal[
     "other",
 ]
 ROLES: tuple[Role, ...] = Role.__args__  # type: ignore[attr-defined]
-Move = Annotated[
-    Level
-    | Eq
-    | DynamicEq
-    | Compressor
-    | Multiband
-    | SpectralDuck
-    | DrawnDuck
-    | Gate
-    | ComplementaryEq
-    | Width
-    | Alignment
-    | TailTrim,
-    Field(discriminator="kind", description="One treatment in a part's chain."),
-]
+Move = Annotated[ANY_MOVE, Field(discriminator="kind", description="One treatment in a part's chain.")]
 MOST_PARTS = 512
 MOST_MOVES = 40
 MOST_MOVES_IN_ALL = 4096
@@ -218,7 +192,7 @@ class Session(Model):
         for part in self.parts:
             _unlike(f"moves of {part.name!r} have the id", [move.id for move in part.moves])
             for move in part.moves:
-                if isinstance(move, ComplementaryEq) and not move.lost:
+                if kind_of(move.kind).pair is not None and not move.lost:
                     self._is_tied(part, move)
             fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
             for target in fed:
@@ -228,19 +202,15 @@ class Session(Model):
                     raise ValueError(f"{part.name!r} sends to {target!r}, which is not a return")
         return self
 
-    def _is_tied(self, part: Part, move: ComplementaryEq) -> None:
-        """Both sides of a complementary EQ name each other and have the same bands."""
-        tie = move.tied_to
+    def _is_tied(self, part: Part, move: Any) -> None:
+        """Both sides of a pair of moves name each other and fit together."""
+        kind, tie = kind_of(move.kind), move.tied_to
         moves = self.part(tie.part).moves if self.has_part(tie.part) else []
-        other = next((m for m in moves if m.id == tie.move), None)
-        if (
-            not isinstance(other, ComplementaryEq)
-            or (other.tied_to.part, other.tied_to.move) != (part.id, move.id)
-            or other.side == move.side
-            or other.bands != move.bands
-        ):
+        other = next((m for m in moves if m.id == tie.move and m.kind == move.kind), None)
+        back = None if other is None else (other.tied_to.part, other.tied_to.move)
+        if back != (part.id, move.id) or (kind.pair is not None and not kind.pair.fits(move, other)):
             raise ValueError(
-                f"the complementary EQ {move.id!r} of {part.name!r} has no matching other side"
+                f"the {kind.title} {move.id!r} of {part.name!r} has no matching other side"
             )
 
     def _by_id(self) -> dict[str, Part]:

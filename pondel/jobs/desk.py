@@ -11,9 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from pondel.core.advice.checks import Finding, Heard, check
+from pondel.core.advice.checks import Advice, check
 from pondel.core.advice.lengths import lengths_of
-from pondel.core.advice.proposals import Fight
 from pondel.core.audio import files
 from pondel.core.document import Part, Session, move_of
 from pondel.core.dsp.decibels import to_db
@@ -35,7 +34,9 @@ from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
-from pondel.core.moves import key_in
+from pondel.core.moves.base import key_in
+from pondel.core.moves.checking import Heard
+from pondel.core.moves.fight import Fight
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.recordings import Recording, Recordings
@@ -229,7 +230,7 @@ class Desk:
 
     def findings(
         self, document: Session, part_id: str, move_id: str, start: int, frames: int
-    ) -> list[Finding]:
+    ) -> list[Advice]:
         """What is wrong with a move over a stretch of the song, in words."""
         part = document.part(part_id)
         move = move_of(part, move_id)

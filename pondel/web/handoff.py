@@ -10,8 +10,8 @@ from flask import Blueprint, Response, redirect, render_template, send_file, url
 from pondel.core.audio.files import FORMATS, check_target, safe_name
 from pondel.core.document import to_json
 from pondel.core.errors import BadDocument
-from pondel.core.moves import KINDS
-from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.face import face_of, fields_of
+from pondel.core.moves.registry import KINDS
 from pondel.jobs.archives import SESSION_FILE, stream_archive
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
@@ -37,8 +37,8 @@ def show(session_id: str):
         starved=jobs().starved.names(),
         formats=FORMATS,
         kinds=KINDS,
-        controls_of=controls_of,
-        lists_of=lists_of,
+        face_of=face_of,
+        fields_of=fields_of,
     )
 
 

@@ -15,11 +15,13 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.evidence import part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
 from pondel.core.measures.spectrum import axis_hz
-from pondel.core.moves import KINDS, key_in, kind_of
-from pondel.core.moves.base import TRACE_RATE
-from pondel.core.moves.controls import controls_of, lists_of
+from pondel.core.moves.base import TRACE_RATE, key_in
+from pondel.core.moves.controls import controls_of
 from pondel.core.moves.describe import Key
+from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
+from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.refs import hits_source
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -43,7 +45,6 @@ UNSEEN = 2e-3
 MANY_BANDS = 12
 SLOWER = 8
 """Of moves with many bands every eighth point of their traces is sent."""
-QUIET_FIELDS = ("hits_of", "rms_window_ms")
 
 
 def chosen_pair(document: Session) -> Pair | None:
@@ -68,11 +69,10 @@ def show(session_id: str):
     pair = chosen_pair(document)
     move = _chosen_move(pair)
     key = key_in(move) if move is not None else None
-    leader = key.source if key is not None else getattr(move, "hits_of", None)
+    leader = key.source if key is not None else followed(move, pair)
     if pair and leader and document.has_part(leader) and leader != pair.yielder.id:
         pair = Pair(document.part(leader), pair.yielder)
-    params = kind_of(move.kind).params if move is not None else None
-    lists = lists_of(params) if params is not None else []
+    face = face_of(kind_of(move.kind), move, asked.whole("item")) if move is not None else None
     return render_template(
         "moves.html",
         stage="moves",
@@ -85,9 +85,9 @@ def show(session_id: str):
         kinds=KINDS,
         kind_of=kind_of,
         in_brief=in_brief,
-        controls=_shown_controls(move, params) if params is not None else [],
-        lists=[(field, item, controls_of(item)) for field, item, _, _ in lists],
-        item=_chosen_item(move, lists),
+        face=face,
+        item=face.items[0].chosen if face and face.items else 0,
+        leads=leader,
         key_controls=controls_of(Key),
         zones=_zones(document, pair),
         inf=math.inf,
@@ -103,22 +103,12 @@ def in_brief(document: Session, move: Any) -> str:
     return f"{words}; hears {inked(document)[key.source].tag}"
 
 
-def _shown_controls(move: Any, params: Any) -> list:
-    hidden = set(QUIET_FIELDS)
-    if getattr(move, "detector", "") == "rms":
-        hidden.discard("rms_window_ms")
-    return [control for control in controls_of(params) if control.field not in hidden]
-
-
-def _chosen_item(move: Any, lists: list) -> int:
-    if move is None or not lists:
-        return 0
-    count = len(getattr(move, lists[0][0]))
-    chosen = asked.whole("item")
-    if chosen is None:
-        live = [n for n, one in enumerate(getattr(move, lists[0][0])) if getattr(one, "on", True)]
-        chosen = live[0] if live else 0
-    return max(0, min(chosen, count - 1))
+def followed(move: Any, pair: Pair | None) -> str | None:
+    """The part whose hits a move follows, None when it follows none or those of its own part."""
+    if move is None or pair is None:
+        return None
+    source = hits_source(move, pair.yielder.id)
+    return None if source == pair.yielder.id else source
 
 
 def _zones(document: Session, pair: Pair | None) -> list:
@@ -154,10 +144,10 @@ def _asked_move(document: Session) -> tuple[Any, Any] | None:
 def response(session_id: str):
     """A move over frequency: what stands still, what moves with which trace, and handles."""
     document = asked_revision(session_id).document
-    asked = _asked_move(document)
-    if asked is None:
+    chosen = _asked_move(document)
+    if chosen is None:
         return GONE
-    _, move = asked
+    _, move = chosen
     hz = axis_hz()
     picture = kind_of(move.kind).picture(move, hz, document.rate)
     resting = np.abs(picture.gain(at_rest, hz.size))
@@ -192,10 +182,10 @@ def _complex(values: np.ndarray) -> dict[str, list[float]]:
 def hit(session_id: str):
     """One hit of the leader, averaged: both parts' envelopes and the move's gain, with its spread."""
     document = asked_revision(session_id).document
-    asked = _asked_move(document)
-    if asked is None:
+    chosen = _asked_move(document)
+    if chosen is None:
         return GONE
-    part, move = asked
+    part, move = chosen
     leader_id = request.args.get("leader", "")
     stretch = asked_stretch(document)
     now, untreated = desk().now(document), desk().untreated(document)
@@ -204,6 +194,8 @@ def hit(session_id: str):
     gap = gap_s(hits)
     after_s = min(LONGEST_HIT_VIEW_S, gap if gap is not None else 0.6)
     where = (stretch.start, stretch.frames)
+    item = asked.whole("item") or 0
+    handles = asdict(kind_of(move.kind).hit_face(move, item, document.tempo_bpm))
 
     def work() -> dict[str, Any]:
         def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
@@ -226,6 +218,7 @@ def hit(session_id: str):
             "before": _averaged(envelope(untreated, part.id)),
             "after": _averaged(envelope(now, part.id)),
             "gain": _averaged(gain),
+            **handles,
             "beat_s": 60.0 / document.tempo_bpm,
         }
 
@@ -242,10 +235,10 @@ def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
 def live(session_id: str):
     """Spectra of leader and part over the loop and the traces that move with the sound."""
     document = asked_revision(session_id).document
-    asked = _asked_move(document)
-    if asked is None:
+    chosen = _asked_move(document)
+    if chosen is None:
         return GONE
-    part, move = asked
+    part, move = chosen
     stretch = asked_stretch(document)
     now, untreated = desk().now(document), desk().untreated(document)
     leader_id = request.args.get("leader", "")
@@ -282,10 +275,10 @@ def live(session_id: str):
 def checks(session_id: str):
     """What is wrong with a move in the loop, in words, with buttons that mend it; a fragment."""
     document = asked_revision(session_id).document
-    asked = _asked_move(document)
-    if asked is None:
+    chosen = _asked_move(document)
+    if chosen is None:
         return "", 204
-    part, move = asked
+    part, move = chosen
     stretch = asked_stretch(document)
     try:
         findings = take_turn(

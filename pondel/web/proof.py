@@ -12,7 +12,8 @@ from pondel.core.document import Part, Session
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.evidence import OnHits, PairEvidence
 from pondel.core.measures.levels import measure
-from pondel.core.moves import key_in, kind_of
+from pondel.core.moves.base import key_in
+from pondel.core.moves.registry import kind_of
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     Stretch,

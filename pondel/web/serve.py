@@ -77,11 +77,13 @@ def warm_up() -> None:
     from pondel.core.hearing.excitation import excite
     from pondel.core.hearing.loudness import partial_loudness
     from pondel.core.measures.loudness import loudness_lufs
-    from pondel.core.moves.compressor import Compressor, CompressorProcessor
+    from pondel.core.moves.registry import KINDS
 
     for channels in (1, 2):
         block = np.zeros((4800, channels), np.float32)
-        CompressorProcessor(Compressor(id="warm"), 48000, channels).process(block, None)
+        for kind in KINDS.values():
+            if kind.warm:
+                kind.make(kind.params(id="warm"), 48000, channels, None).process(block, None)
         Cascade(filters.high_cut(100.0, 12, 48000), channels).process(block)
         loudness_lufs(block, 48000)
         partial_loudness(excite([block], 48000).power)

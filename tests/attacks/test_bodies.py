@@ -12,8 +12,8 @@ from web_tools import Caller, audio, jobs_of
 
 from attacks.hostile import RAW, anything
 from pondel.core.document import Session
-from pondel.core.moves import KINDS
 from pondel.core.moves.controls import controls_of
+from pondel.core.moves.registry import KINDS
 from pondel.core.operations import OPERATIONS
 from pondel.web import create_app
 
@@ -71,6 +71,7 @@ def sensible(rng: random.Random, document: Session, key: str) -> Any:
         "value": [1, -3, "on", "kick", 200, True, 0.5, "hits", 4],
         "sections": [["s1"], [{"name": "B", "start_s": 0.1, "end_s": 0.4}], []],
         "tap": ["source", "after fader"],
+        "action": ["split", "join"],
         "by": ["rms", "peak", "loudness"],
         "target": [-18, "-23 dB"],
         "values": [{}, {"hz": 200}, {"bands": [{"hz": 90}]}, {"at": 0.5}],

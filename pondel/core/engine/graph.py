@@ -24,8 +24,8 @@ from pondel.core.engine.streams import (
     Treated,
 )
 from pondel.core.errors import BadRecording
-from pondel.core.moves import kind_of
 from pondel.core.moves.base import Place, TraceLog
+from pondel.core.moves.registry import kind_of
 
 TraceLogs = dict[tuple[str, str], TraceLog]
 

@@ -15,8 +15,9 @@ from pondel.core.dsp import filters
 from pondel.core.engine.hits import followed_hits_s
 from pondel.core.errors import BadDocument
 from pondel.core.made_by import made_by
-from pondel.core.moves import Key, Tap, key_in, kind_of
-from pondel.core.moves.describe import TAPS
+from pondel.core.moves.base import key_in
+from pondel.core.moves.describe import TAPS, Key, Tap
+from pondel.core.moves.registry import kind_of
 
 Node = tuple[str, Tap]
 MOST_IN_A_ROW = 16

@@ -11,6 +11,7 @@ from scipy.signal import oaconvolve
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, frequency, milliseconds
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture
 from pondel.core.units import say
 
@@ -108,12 +109,30 @@ def _picture(move: Alignment, hz: np.ndarray, rate: int) -> Picture:
     return Picture()
 
 
+def _start(fight: Fight) -> Start:
+    """The nudge and polarity with which both lows help each other most."""
+    lows = fight.lows
+    if lows is None:
+        return Start({"kind": "alignment"}, ["Both parts have no lows together to align."])
+    nudge = round(lows.best_nudge_ms, 2)
+    return Start(
+        {"kind": "alignment", "nudge_ms": nudge, "inverted": lows.best_flipped},
+        [
+            f"{say(nudge, 'ms')}{' and turned over' if lows.best_flipped else ''}: at the hits the low "
+            f"end is {say(lows.gain_db, 'dB')} against the sum of both now, "
+            f"{say(lows.best_gain_db, 'dB')} then."
+        ],
+    )
+
+
 KIND = MoveKind(
     name="alignment",
     title="Alignment",
     summary="Nudge, polarity and phase rotation.",
+    place=10,
     params=Alignment,
     picture=_picture,
+    start=_start,
     make=AlignmentProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

@@ -10,7 +10,10 @@ import numpy as np
 from pydantic import Field
 
 from pondel.core.model import Model
+from pondel.core.moves.checking import COMMON, Check
 from pondel.core.moves.describe import Key
+from pondel.core.moves.fight import Fight, Start
+from pondel.core.moves.hitface import HitFace, usual_face
 from pondel.core.moves.picture import Picture
 from pondel.core.refs import SectionRef
 
@@ -150,6 +153,61 @@ class TraceLog:
 
 
 @dataclass(frozen=True)
+class Group:
+    """Fields of a move that are shown together."""
+
+    title: str
+    fields: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Pair:
+    """The rules of a kind that stands on two parts at once, each side tied to the other.
+
+    `sides` are the values of the field `side` on the first and the second part; the fields of `alike`
+    are the same on both.
+    """
+
+    sides: tuple[str, str]
+    alike: tuple[str, ...]
+
+    def laid(
+        self, parts: tuple[str, str], ids: tuple[str, str], settings: dict[str, Any]
+    ) -> tuple[dict[str, Any], dict[str, Any]]:
+        """The settings of both sides, each listening to the other part."""
+        both = []
+        for n in (0, 1):
+            other = {"part": parts[1 - n], "move": ids[1 - n]}
+            key = {"source": parts[1 - n], "tap": "source"}
+            both.append({**settings, "id": ids[n], "side": self.sides[n], "tied_to": other, "key": key})
+        return both[0], both[1]
+
+    def turned(self, side: str) -> str:
+        """The other side."""
+        return self.sides[1 - self.sides.index(side)]
+
+    def fits(self, move: Any, other: Any) -> bool:
+        """Whether two moves are the sides of one pair, as far as their settings go."""
+        same = all(getattr(move, name) == getattr(other, name) for name in self.alike)
+        return same and move.side != other.side
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something a kind can do besides setting a value: what its button says, and what it does.
+
+    `apply(settings, index)` changes the move's JSON in place; `index` counts the items of its list from
+    0. `fits(move, index)` tells whether it can be done now. BadDocument says why not.
+    """
+
+    name: str
+    title: str
+    apply: Callable[[dict[str, Any], int], None]
+    fits: Callable[[Any, int], bool] = lambda move, index: True
+    help: str = ""
+
+
+@dataclass(frozen=True)
 class MoveKind:
     """A registered move: its name, its parameters and how to set it to work."""
 
@@ -166,6 +224,32 @@ class MoveKind:
     """Seconds of run-up after which a late start is within -90 dB of an early one."""
     picture: Callable[[Any, np.ndarray, int], Picture]
     """(parameters, frequencies in Hz, rate) -> its gain over frequency, and its handles."""
+    start: Callable[[Fight], Start]
+    """Settings to begin with in a fight, each with its reason."""
+    place: int = 100
+    """Where it stands among the others where they are listed."""
+    suits: Callable[[Fight], float] = lambda fight: 0.0
+    """How well it usually solves a fight, from 0 to 1."""
+    pair: Pair | None = None
+    """Its rules, where it stands on two parts at once."""
+    actions: tuple[Action, ...] = ()
+    """What else it can do with one of its items, or with itself."""
+    layout: tuple[Group, ...] = ()
+    """Which fields belong together, in order; the others follow."""
+    hit_face: Callable[[Any, int, float], HitFace] = usual_face
+    """(parameters, chosen item, tempo) -> what can be taken hold of where a hit is drawn."""
+    item_words: Callable[[Any, int], str] = lambda move, index: ""
+    """What one of its items is, in words."""
+    checks: tuple[Check, ...] = COMMON
+    """What can be wrong with it, in the order in which it is looked for."""
+    warm: bool = False
+    """Whether a server compiles it before it is first asked for."""
+    quick: str = ""
+    """A button of its own where nothing treats the part yet, as "Duck {part} for {leader}"."""
+    rings_s: Callable[[Any], float] = lambda move: 0.0
+    """Seconds for which it sounds on, above -90 dB, after its input ends."""
+    channels_out: Callable[[Any, int], int] = lambda move, channels: channels
+    """(parameters, channels in) -> channels out."""
     keyed: bool = False
     timed: bool = False
     """Whether its sound depends on where it is in the song."""

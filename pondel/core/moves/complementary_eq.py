@@ -17,8 +17,9 @@ from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import biquads, response
 from pondel.core.dsp.moving import MovingBand, moving_settle_s
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace
 from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture, angles, band_handle, moving_factors
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
@@ -183,12 +184,28 @@ def _picture(move: ComplementaryEq, hz: np.ndarray, rate: int) -> Picture:
     )
 
 
+def _start(fight: Fight) -> Start:
+    """Three decibels between both parts in the zone, half on each side."""
+    q = round(fight.zone_q, 2)
+    band = {"hz": round(fight.centre_hz, 1), "q": q, "difference_db": 5.0, "share": 0.4}
+    return Start(
+        {"kind": "complementary eq", "bands": [band]},
+        [
+            f"{say_hz(fight.centre_hz)}, Q {q:g}: as wide as {fight.zone}.",
+            f"5 dB between both: {fight.leader.name} gains 2 dB, {fight.yielder.name} gives 3 dB.",
+        ],
+    )
+
+
 KIND = MoveKind(
     name="complementary eq",
     title="Complementary EQ",
     summary="Bands tied between two parts: what one gains the other gives.",
+    place=8,
     params=ComplementaryEq,
     picture=_picture,
+    start=_start,
+    pair=Pair(sides=("gains", "gives"), alike=("bands",)),
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,
     keyed=True,

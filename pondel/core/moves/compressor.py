@@ -8,7 +8,7 @@ import numpy as np
 
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.squeeze import Squeezer, settle_s
-from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
     Key,
     Ratio,
@@ -26,7 +26,9 @@ from pondel.core.moves.describe import (
     stereo_link,
     threshold,
 )
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, whole
+from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
 from pondel.core.units import say
 
 
@@ -51,7 +53,12 @@ class Compressor(MoveBase):
         help="What counts as the level: each peak, or the mean over a window.",
     )
     rms_window_ms: float = milliseconds(
-        "RMS window", 10.0, 1, 300, "Time constant of the mean square; used by the RMS detector."
+        "RMS window",
+        10.0,
+        1,
+        300,
+        "Time constant of the mean square.",
+        shown_when=("detector", "rms"),
     )
     look_ahead_ms: float = look_ahead("How early the gain starts to fall.")
     stereo_link: bool = stereo_link()
@@ -76,12 +83,50 @@ def _picture(move: Compressor, hz: np.ndarray, rate: int) -> Picture:
     return Picture([whole(hz.size, -move.range_db, dry=1.0 - move.mix, wet=wet)])
 
 
+def _start(fight: Fight) -> Start:
+    """A full-band duck."""
+    ratio = 4.0 if fight.firm else 2.5
+    release_ms, why = release_for(fight)
+    settings = {
+        "kind": "compressor",
+        "key": key_of(fight),
+        "ratio": ratio,
+        "knee_db": 6.0,
+        "attack_ms": 2.0,
+        "release_ms": release_ms,
+        "range_db": 12.0 if fight.firm else 8.0,
+    }
+    wanted = 4.0 if fight.firm else 3.0
+    threshold, reached = fitted(
+        fight, Compressor, CompressorProcessor, lambda t: {**settings, "threshold_db": t}, wanted
+    )
+    return Start(
+        {**settings, "threshold_db": threshold},
+        [
+            threshold_words(threshold, reached),
+            f"Ratio {ratio:g}:1: {manner(fight)}.",
+            "Attack 2 ms: short enough to catch the hit, long enough not to click.",
+            why,
+        ],
+    )
+
+
 KIND = MoveKind(
     name="compressor",
     title="Compressor",
     summary="Lowers the part while a level, its own or a key's, is over a threshold.",
+    place=3,
     params=Compressor,
     picture=_picture,
+    start=_start,
+    layout=(
+        Group("Curve", ("threshold_db", "ratio", "knee_db", "range_db")),
+        Group("Time", ("attack_ms", "hold_ms", "release_ms", "look_ahead_ms")),
+        Group("Level", ("makeup_db", "mix")),
+        Group("Detector", ("detector", "rms_window_ms", "stereo_link")),
+    ),
+    warm=True,
+    quick="Duck {part} for {leader}",
     make=CompressorProcessor,
     settle_s=settle_s,
     keyed=True,

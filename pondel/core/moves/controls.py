@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, get_args
 
@@ -43,35 +44,61 @@ class Control:
 def controls_of(params: type[BaseModel]) -> list[Control]:
     """All controls of a parameter class, in the order of its fields."""
     found = []
-    for field, info in params.model_fields.items():
-        extra = info.json_schema_extra
-        described: Any = extra.get("control") if isinstance(extra, dict) else None
-        if not isinstance(described, dict):
-            continue
+    for field, info, described in _described(params, "control"):
         kind = "number" if "unit" in described else "choice" if described.get("labels") else "switch"
-        found.append(
-            Control(
-                field=field,
-                title=info.title or field,
-                help=info.description or "",
-                kind=kind,
-                default=info.default,
-                **described,
-            )
-        )
+        title, help = info.title or field, info.description or ""
+        found.append(Control(field, title, help, kind, info.default, **described))
     return found
 
 
-def lists_of(params: type[BaseModel]) -> list[tuple[str, type[BaseModel], int, int]]:
-    """The lists of smaller parts in a parameter class: field, class of an item, least, most."""
-    found = []
+@dataclass(frozen=True)
+class ItemList:
+    """A list of smaller parts in a move."""
+
+    field: str
+    title: str
+    item: type[BaseModel]
+    least: int
+    most: int
+    grows: bool
+    fresh: dict[str, Any]
+
+
+def _described(params: type[BaseModel], what: str) -> Iterator[tuple[str, Any, dict[str, Any]]]:
     for field, info in params.model_fields.items():
         extra = info.json_schema_extra
-        described: Any = extra.get("items_of") if isinstance(extra, dict) else None
+        described: Any = extra.get(what) if isinstance(extra, dict) else None
         if isinstance(described, dict):
-            (item,) = get_args(info.annotation)
-            found.append((field, item, described["least"], described["most"]))
-    return found
+            yield field, info, described
+
+
+def item_lists(params: type[BaseModel]) -> list[ItemList]:
+    """The lists of smaller parts in a parameter class."""
+    return [
+        ItemList(field, info.title or field, get_args(info.annotation)[0], **described)
+        for field, info, described in _described(params, "items_of")
+    ]
+
+
+def number_lists(params: type[BaseModel]) -> dict[str, Control]:
+    """The lists of plain numbers in a parameter class, with the control of one of them."""
+    return {
+        field: Control(field=field, kind="number", default=None, **described)
+        for field, _, described in _described(params, "each")
+    }
+
+
+def shown(control: Control, owner: BaseModel) -> bool:
+    """Whether a control matters as the values beside it are now."""
+    if not control.shown_when:
+        return True
+    field, *values = control.shown_when
+    return getattr(owner, field) in values
+
+
+def reveals(params: type[BaseModel]) -> set[str]:
+    """The fields on which it depends whether others are shown."""
+    return {control.shown_when[0] for control in controls_of(params) if control.shown_when}
 
 
 def control_of(params: type[BaseModel], field: str) -> Control:
@@ -89,8 +116,11 @@ def parse_control(params: type[BaseModel], field: str, value: Any) -> Any:
     """
     controls = {control.field: control for control in controls_of(params)}
     control = controls.get(field)
-    if control is None:
-        return value
+    return value if control is None else parse_value(control, value)
+
+
+def parse_value(control: Control, value: Any) -> Any:
+    """A value of one control; BadDocument names the control and its range."""
     if control.kind == "switch":
         if isinstance(value, str) and value.lower() in ("on", "off", "true", "false"):
             return value.lower() in ("on", "true")

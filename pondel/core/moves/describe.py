@@ -108,6 +108,18 @@ def items(
     )
 
 
+def numbers(title: str, *, first: Callable[[], list[float]], each: Any, help: str) -> Any:
+    """A list of plain numbers; `each` describes one of them."""
+    return Field(
+        default_factory=first,
+        title=title,
+        description=help,
+        json_schema_extra={
+            "each": {**each.json_schema_extra["control"], "help": each.description, "title": title}
+        },
+    )
+
+
 def _ratio_in(value: Any) -> Any:
     return float("inf") if value == "inf" else value
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -24,9 +24,12 @@ from pondel.core.moves.describe import (
     number,
     share,
 )
+from pondel.core.moves.fight import Fight, Start
+from pondel.core.moves.hitface import CurvePoint, HitFace
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles, whole
+from pondel.core.moves.starting import manner
 from pondel.core.refs import HitsRef
-from pondel.core.units import say
+from pondel.core.units import say, say_hz
 
 TABLE = 4096
 MOST_POINTS = 32
@@ -71,10 +74,13 @@ class DrawnDuck(MoveBase):
         help="What starts the curve.",
     )
     hits_of: HitsRef | None = Field(
-        None, title="Hits of", description="The part whose hits start the curve."
+        None,
+        title="Hits of",
+        description="The part whose hits start the curve.",
+        json_schema_extra={"shown_when": ["trigger", "hits"]},
     )
     every_beats: float = beats(
-        "Every", 1.0, 0.125, 16, "Beats between two starts, when set off by the beat.", step=100
+        "Every", 1.0, 0.125, 16, "Beats between two starts.", step=100, shown_when=("trigger", "beats")
     )
     offset_beats: float = beats(
         "Offset",
@@ -82,6 +88,7 @@ class DrawnDuck(MoveBase):
         -4,
         4,
         "Moves the starts against the beat.",
+        shown_when=("trigger", "beats"),
         step=0.25,
         decimals=2,
         scale="linear",
@@ -100,9 +107,21 @@ class DrawnDuck(MoveBase):
         labels={"all": "all of the part", "lows": "what lies below", "highs": "what lies above"},
         help="The whole part, or one side of the crossover.",
     )
-    crossover_hz: float = frequency("Crossover", 120.0, 30, 8000, "Where lows end and highs begin.")
+    crossover_hz: float = frequency(
+        "Crossover",
+        120.0,
+        30,
+        8000,
+        "Where lows end and highs begin.",
+        shown_when=("acts_on", "lows", "highs"),
+    )
     points: list[Point] = items(
-        "Curve", least=2, most=MOST_POINTS, first=_first_points, help="From start to end."
+        "Curve",
+        least=2,
+        most=MOST_POINTS,
+        first=_first_points,
+        help="From start to end.",
+        fresh={"at": 1.0},
     )
 
     @model_validator(mode="after")
@@ -229,12 +248,44 @@ def _picture(move: DrawnDuck, hz: np.ndarray, rate: int) -> Picture:
     return Picture([Factor(None, [moving])], [Handle("crossover", move.crossover_hz, "crossover_hz")])
 
 
+def _start(fight: Fight) -> Start:
+    """A curve on every hit of the leader, over as long as the hit lasts."""
+    gap = fight.gap_s
+    length_s = min(fight.hit_s or 0.25, 0.9 * gap) if gap else fight.hit_s or 0.25
+    depth = 9.0 if fight.firm else 5.0
+    reasons = [
+        f"{fight.song_hits_s.size} hits of {fight.leader.name} set it off.",
+        f"Length {length_s * 1000:.0f} ms: a hit has fallen by 20 dB by then"
+        + (", and the next one is still to come." if gap else "."),
+        f"Depth {say(depth, 'dB')}: {manner(fight)}.",
+    ]
+    settings: dict[str, Any] = {
+        "kind": "drawn duck",
+        "hits_of": fight.leader.id,
+        "length_ms": round(float(np.clip(length_s * 1000, 10, 8000))),
+        "depth_db": depth,
+        "ramp_ms": 3.0,
+    }
+    if fight.is_low:
+        settings |= {"acts_on": "lows", "crossover_hz": round(max(fight.high_hz, 30.0), 1)}
+        reasons.append(f"Lows only, below {say_hz(fight.high_hz)}: the fight ends there.")
+    return Start(settings, reasons)
+
+
+def _hit_face(move: DrawnDuck, item: int, tempo_bpm: float) -> HitFace:
+    points = [CurvePoint(f"points.{n}", one.at, one.deep) for n, one in enumerate(move.points)]
+    return HitFace([], points, length_s(move, tempo_bpm) * 1000.0, move.depth_db)
+
+
 KIND = MoveKind(
     name="drawn duck",
     title="Drawn duck",
     summary="A gain curve of your own that every hit or beat sets off.",
+    place=6,
     params=DrawnDuck,
     picture=_picture,
+    start=_start,
+    hit_face=_hit_face,
     make=DrawnDuckProcessor,
     settle_s=_settle_s,
     timed=True,

@@ -7,7 +7,7 @@ moves it is stable at any speed. A moving shelf is two first-order ones of half 
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -27,7 +27,9 @@ from pondel.core.moves.describe import (
     sharpness,
     threshold,
 )
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, band_handle, moving_factors
+from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 8
@@ -60,7 +62,9 @@ class DynamicBand(Model):
         -30.0, "Level from which it moves; in follow mode the level of full range."
     )
     ratio: Ratio = ratio(
-        4.0, "How much of what lies over the threshold is answered; not used in follow mode."
+        4.0,
+        "How much of what lies over the threshold is answered.",
+        shown_when=("mode", "threshold"),
     )
     attack_ms: float = attack(5.0, "Time in which 63 % of the way out is done.", low=0.1)
     release_ms: float = release(
@@ -140,12 +144,46 @@ def _picture(move: DynamicEq, hz: np.ndarray, rate: int) -> Picture:
     )
 
 
+def _start(fight: Fight) -> Start:
+    """A bell on the zone that dips while the leader sounds there."""
+    release_ms, why = release_for(fight)
+    depth = -12.0 if fight.firm else -9.0
+    q = round(fight.zone_q, 2)
+    band = {
+        "shape": "bell",
+        "hz": round(fight.centre_hz, 1),
+        "q": q,
+        "range_db": depth,
+        "ratio": 4.0,
+        "attack_ms": 4.0,
+        "release_ms": release_ms,
+    }
+
+    def settings_at(threshold: float) -> dict[str, Any]:
+        bands = [{**band, "threshold_db": threshold}]
+        return {"kind": "dynamic eq", "key": key_of(fight), "bands": bands}
+
+    threshold, reached = fitted(fight, DynamicEq, DynamicEqProcessor, settings_at, -0.9 * depth)
+    return Start(
+        settings_at(threshold),
+        [
+            f"Bell at {say_hz(fight.centre_hz)}, Q {q:g}: as wide as the zone, {fight.zone}.",
+            threshold_words(threshold, reached),
+            f"Range {say(depth, 'dB')}: {manner(fight)}.",
+            why,
+        ],
+    )
+
+
 KIND = MoveKind(
     name="dynamic eq",
     title="Dynamic EQ",
     summary="Bells and shelves that dip or rise only while a level, its own or a key's, is there.",
+    place=2,
     params=DynamicEq,
     picture=_picture,
+    start=_start,
+    suits=lambda fight: 0.5,
     make=DynamicEqProcessor,
     settle_s=_settle_s,
     keyed=True,

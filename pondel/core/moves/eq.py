@@ -14,6 +14,7 @@ from pondel.core.dsp.weighting import k_weighting
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, decibels, frequency, items, sharpness
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles, band_handle
 from pondel.core.units import say, say_hz
 
@@ -48,15 +49,22 @@ class EqBand(Model):
         "bell", "low shelf", "high shelf", "low cut", "high cut", "notch", "band-pass", "tilt"
     ] = choice("Shape", default="bell", labels=SHAPES, help="What the band does.")
     hz: float = frequency("Frequency", 1000.0, 10, 20000, "Centre of a bell, corner of a shelf or cut.")
-    gain_db: float = decibels("Gain", 0.0, -30, 30, "For bells, shelves and tilt.")
+    gain_db: float = decibels(
+        "Gain", 0.0, -30, 30, "Of bells, shelves and tilt.", shown_when=("shape", *GAINING)
+    )
     q: float = sharpness(
-        1.0, 0.1, 40, "Sharpness of bells, notches and band-passes, and the bend of shelves (up to 1)."
+        1.0,
+        0.1,
+        40,
+        "Sharpness of bells, notches and band-passes, and the bend of shelves (up to 1).",
+        shown_when=("shape", "bell", "low shelf", "high shelf", "notch", "band-pass"),
     )
     slope_db_oct: Literal[6, 12, 18, 24, 30, 36, 48, 72, 96] = choice(
         "Slope",
         default=12,
         labels={str(n): f"{n} dB/oct" for n in (6, 12, 18, 24, 30, 36, 48, 72, 96)},
         help="Steepness of cuts.",
+        shown_when=("shape", "low cut", "high cut"),
     )
     placement: Placement = choice(
         "Acts on", default="both", labels=PLACEMENTS, help="Where in the stereo field it acts."
@@ -211,12 +219,26 @@ def _picture(move: Eq, hz: np.ndarray, rate: int) -> Picture:
     return Picture([*factors, Factor(output)], [_handle(n, band) for n, band in enumerate(move.bands)])
 
 
+def _start(fight: Fight) -> Start:
+    """A gentle cut of the yielder where the leader matters."""
+    q = round(fight.zone_q, 2)
+    return Start(
+        {
+            "kind": "eq",
+            "bands": [{"hz": round(fight.centre_hz, 1), "gain_db": -3.0, "q": q}],
+        },
+        [f"Bell at {say_hz(fight.centre_hz)}, −3 dB, Q {q:g}: a gentle cut as wide as {fight.zone}."],
+    )
+
+
 KIND = MoveKind(
     name="eq",
     title="EQ",
     summary="Bells, shelves, cuts and notches, on the middle, the sides or either channel.",
+    place=1,
     params=Eq,
     picture=_picture,
+    start=_start,
     make=EqProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

@@ -8,10 +8,11 @@ import numpy as np
 
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
+from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude, to_db
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.squeeze import LOUDEST, QUIETEST
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.checking import clicks, key_path, never_back, settings
 from pondel.core.moves.describe import (
     Key,
     Ratio,
@@ -24,7 +25,9 @@ from pondel.core.moves.describe import (
     release,
     threshold,
 )
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, whole
+from pondel.core.moves.starting import key_of
 from pondel.core.units import say
 
 FALL_MS = 5.0
@@ -137,12 +140,25 @@ def _picture(move: Gate, hz: np.ndarray, rate: int) -> Picture:
     return Picture([whole(hz.size, -move.range_db)])
 
 
+def _start(fight: Fight) -> Start:
+    """Opened by the leader's hits."""
+    level = float(to_db(np.quantile(np.abs(fight.key), 0.99))) if fight.key.size else -40.0
+    threshold = float(np.clip(round(level - 12.0), -90, 0))
+    return Start(
+        {"kind": "gate", "key": key_of(fight), "threshold_db": threshold},
+        [f"Threshold {say(threshold, 'dB')}: 12 dB under {fight.leader.name}'s loud moments."],
+    )
+
+
 KIND = MoveKind(
     name="gate",
     title="Gate / expander",
     summary="Lowers the part while a level, its own or a key's, is under a threshold.",
+    place=7,
     params=Gate,
     picture=_picture,
+    start=_start,
+    checks=(key_path, settings, never_back, clicks),
     make=GateProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -9,6 +9,7 @@ import numpy as np
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, decibels
+from pondel.core.moves.fight import Start
 from pondel.core.moves.picture import Factor, Picture
 from pondel.core.units import say
 
@@ -41,8 +42,10 @@ KIND = MoveKind(
     name="level",
     title="Level",
     summary="Gain and polarity.",
+    place=0,
     params=Level,
     picture=_picture,
+    start=lambda fight: Start({"kind": "level"}, []),
     make=LevelProcessor,
     settle_s=lambda move: 0.0,
     in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),

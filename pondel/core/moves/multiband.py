@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import fields
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -22,8 +23,9 @@ from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.squeeze import BandSqueeze, Squeezer
 from pondel.core.dsp.squeeze import settle_s as squeeze_settle_s
+from pondel.core.errors import BadDocument
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.base import Action, MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
     Key,
     Ratio,
@@ -35,16 +37,20 @@ from pondel.core.moves.describe import (
     knee,
     makeup,
     mix,
+    numbers,
     ratio,
     reach,
     release,
     stereo_link,
     threshold,
 )
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
-from pondel.core.units import say_hz
+from pondel.core.moves.starting import fitted, hold_ms_for, key_of, manner, release_for, threshold_words
+from pondel.core.units import say, say_hz
 
 MOST_BANDS = 6
+LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 
 
 class Band(Model):
@@ -91,9 +97,14 @@ class Multiband(MoveBase):
 
     kind: Literal["multiband"] = "multiband"
     key: Key | None = None
-    crossovers_hz: list[Cut] = Field(default_factory=lambda: [120.0], title="Crossovers")
+    crossovers_hz: list[Cut] = numbers(
+        "Crossover",
+        first=lambda: [120.0],
+        each=frequency("Crossover", 120.0, 20, 18_000, "Where one band ends and the next begins."),
+        help="Between the bands, rising.",
+    )
     bands: list[Band] = items(
-        "Bands", least=2, most=MOST_BANDS, first=_first_bands, help="Lowest first."
+        "Bands", least=2, most=MOST_BANDS, first=_first_bands, help="Lowest first.", grows=False
     )
     listens: Literal["whole", "same band"] = choice(
         "Bands listen to",
@@ -251,12 +262,104 @@ def _picture(move: Multiband, hz: np.ndarray, rate: int) -> Picture:
     return Picture([Factor(still, moving)], handles)
 
 
+def _start(fight: Fight) -> Start:
+    """Duck only the band of the fight; what lies above and below stays untouched."""
+    reasons = []
+    if fight.is_low:
+        cut = fight.high_hz
+        words = f"the fight ends there ({fight.zone})"
+        if fight.home is not None and 40.0 < fight.home.crossover_hz < 400.0:
+            cut = max(fight.home.crossover_hz * 1.15, min(fight.high_hz, 160.0))
+            words = f"more than nine tenths of {fight.leader.name} lie below it"
+        crossovers, ducked = [round(cut, 1)], 0
+        reasons.append(f"Crossover {say_hz(cut)}: {words}; above it nothing changes.")
+    else:
+        crossovers, ducked = [round(fight.low_hz, 1), round(fight.high_hz, 1)], 1
+        reasons.append(f"Crossovers {fight.zone}: the zone in which {fight.leader.name} is hidden.")
+    hold_ms = hold_ms_for(fight)
+    release_ms, why = release_for(fight, hold_ms)
+    ratio = 6.0 if fight.firm else 4.0
+    band = {
+        "on": True,
+        "ratio": ratio,
+        "knee_db": 6.0,
+        "attack_ms": 3.0 if fight.is_low else 5.0,
+        "hold_ms": hold_ms,
+        "release_ms": release_ms,
+        "range_db": 20.0 if fight.firm else 10.0,
+    }
+
+    def settings_at(threshold: float) -> dict[str, Any]:
+        bands: list[dict[str, Any]] = [{"on": False} for _ in range(len(crossovers) + 1)]
+        bands[ducked] = {**band, "threshold_db": threshold}
+        return {
+            "kind": "multiband",
+            "key": key_of(fight),
+            "crossovers_hz": crossovers,
+            "bands": bands,
+            "listens": "same band",
+        }
+
+    wanted = 16.0 if fight.firm else 8.0
+    threshold, reached = fitted(fight, Multiband, MultibandProcessor, settings_at, wanted)
+    reasons += [
+        threshold_words(threshold, reached),
+        f"Ratio {ratio:g}:1 and a range of {say(band['range_db'], 'dB')}: {manner(fight)}.",
+        why,
+        f"The band listens to the same band of {fight.leader.name}.",
+    ]
+    return Start(settings_at(threshold), reasons)
+
+
+def _split(settings: dict[str, Any], index: int) -> None:
+    """Split a band in the middle of it, on a logarithmic axis, into two alike."""
+    cuts = settings["crossovers_hz"]
+    edges = [LOWEST_HZ, *cuts, HIGHEST_HZ]
+    if not 0 <= index < len(settings["bands"]):
+        raise BadDocument("there is no such band")
+    cuts.insert(index, round(math.sqrt(edges[index] * edges[index + 1]), 1))
+    settings["bands"].insert(index + 1, {**settings["bands"][index], "solo": False})
+
+
+def _join(settings: dict[str, Any], index: int) -> None:
+    """Take the crossover above a band away; the band above it goes."""
+    if not 0 <= index < len(settings["crossovers_hz"]):
+        raise BadDocument("there is no such crossover")
+    settings["crossovers_hz"].pop(index)
+    settings["bands"].pop(index + 1)
+
+
+def _item_words(move: Multiband, index: int) -> str:
+    edges = [LOWEST_HZ, *move.crossovers_hz, HIGHEST_HZ]
+    return f"{say_hz(edges[index])} to {say_hz(edges[index + 1])}"
+
+
 KIND = MoveKind(
     name="multiband",
     title="Multiband compressor",
     summary="Compresses or ducks some bands and leaves the others as they are.",
+    place=4,
     params=Multiband,
     picture=_picture,
+    start=_start,
+    actions=(
+        Action(
+            "split",
+            "Split",
+            _split,
+            lambda move, index: len(move.bands) < MOST_BANDS,
+            help="Split the chosen band in two",
+        ),
+        Action(
+            "join",
+            "Join",
+            _join,
+            lambda move, index: index < len(move.crossovers_hz) and len(move.bands) > 2,
+            help="Join this band with the next one",
+        ),
+    ),
+    item_words=_item_words,
+    suits=lambda fight: 1.0 if fight.is_low or fight.firm else 0.3,
     make=MultibandProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -15,15 +15,19 @@ import numpy as np
 from pydantic import model_validator
 
 from pondel.core.dsp import ballistics
+from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.decibels import to_db
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.moving import band_pass
 from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
 from pondel.core.dsp.squeeze import LOUDEST
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import Key, attack, choice, decibels, frequency, mix, number, release
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
+from pondel.core.moves.starting import key_of, manner, release_for
 from pondel.core.units import say, say_hz
 
 STEP = 16
@@ -293,12 +297,57 @@ def _picture(move: SpectralDuck, hz: np.ndarray, rate: int) -> Picture:
     return Picture(factors, handles, wet=move.mix)
 
 
+def _band_level_db(fight: Fight) -> float:
+    """The leader's usual level in the zone while it sounds, in dB."""
+    sos = band_pass(fight.centre_hz, max(fight.zone_q, 1.0), fight.rate)
+    heard = Cascade(sos, fight.key.shape[1]).process(np.ascontiguousarray(fight.key, np.float32))
+    step = fight.rate // 50
+    count = heard.shape[0] // step
+    if not count:
+        return -60.0
+    peaks = np.abs(heard[: count * step]).max(axis=1).reshape(count, step).max(axis=1)
+    return float(to_db(np.quantile(peaks, 0.8)))
+
+
+def _start(fight: Fight) -> Start:
+    """Narrow bands around the zone, each lowered by what the leader holds there."""
+    low, high = max(20.0, fight.low_hz / 1.5), min(18000.0, fight.high_hz * 1.5)
+    high = max(high, low * 1.3)
+    level = _band_level_db(fight)
+    sensitivity = float(np.clip(round(2 * (level - 20.0)) / 2, -80, 0))
+    release_ms, why = release_for(fight)
+    depth = 12.0 if fight.firm else 9.0
+    return Start(
+        {
+            "kind": "spectral duck",
+            "key": key_of(fight),
+            "low_hz": round(low, 1),
+            "high_hz": round(high, 1),
+            "depth_db": depth,
+            "sensitivity_db": sensitivity,
+            "sharpness": 0.6,
+            "attack_ms": 4.0,
+            "release_ms": release_ms,
+            "tilt_db_oct": 0.0,
+        },
+        [
+            f"{say_hz(low)} to {say_hz(high)}: half an octave around the zone.",
+            f"Sensitivity {say(sensitivity, 'dB')}: 20 dB under the usual level of "
+            f"{fight.leader.name} there.",
+            f"Depth {say(depth, 'dB')}: {manner(fight)}.",
+            why,
+        ],
+    )
+
+
 KIND = MoveKind(
     name="spectral duck",
     title="Spectral duck",
     summary="Lowers narrow bands of the part, each only by what the key holds there.",
+    place=5,
     params=SpectralDuck,
     picture=_picture,
+    start=_start,
     make=SpectralDuckProcessor,
     settle_s=_settle_s,
     keyed=True,

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
 from pondel.core.moves.describe import beats, choice, milliseconds
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, whole
 from pondel.core.refs import OwnHitsRef
 
@@ -97,12 +98,28 @@ def _picture(move: TailTrim, hz: np.ndarray, rate: int) -> Picture:
     return Picture([whole(hz.size, DEEPEST_DB)])
 
 
+def _start(fight: Fight) -> Start:
+    """The yielder's own tails end before the next hit."""
+    gap = fight.gap_s
+    end_ms = round(min(gap * 0.9, 2.0) * 1000) if gap else 400
+    return Start(
+        {
+            "kind": "tail trim",
+            "end_ms": end_ms,
+            "fade_ms": min(120, end_ms // 2),
+        },
+        [f"Ends {end_ms} ms after each hit: before the next one comes."],
+    )
+
+
 KIND = MoveKind(
     name="tail trim",
     title="Tail trim",
     summary="Ends each hit's tail a chosen time after the hit.",
+    place=11,
     params=TailTrim,
     picture=_picture,
+    start=_start,
     make=TailTrimProcessor,
     settle_s=lambda move: 0.0,
     timed=True,

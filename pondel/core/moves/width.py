@@ -10,6 +10,7 @@ from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import butterworth_cut, response
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
 from pondel.core.moves.describe import choice, frequency, number
+from pondel.core.moves.fight import Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles
 from pondel.core.units import say, say_hz
 
@@ -87,8 +88,10 @@ KIND = MoveKind(
     name="width",
     title="Width",
     summary="Middle against sides; mono below a frequency.",
+    place=9,
     params=Width,
     picture=_picture,
+    start=lambda fight: Start({"kind": "width"}, []),
     make=WidthProcessor,
     settle_s=_settle_s,
     in_brief=_in_brief,

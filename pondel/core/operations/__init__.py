@@ -25,7 +25,7 @@ from pondel.core.operations.chain import (
     Swap,
 )
 from pondel.core.operations.hits import GiveHits, HitsAsFound, SetHits, ToggleHit
-from pondel.core.operations.moves import AddItem, JoinBands, RemoveItem, SetMove, SplitBand
+from pondel.core.operations.moves import Act, AddItem, RemoveItem, SetMove
 from pondel.core.operations.parts import (
     AddReturn,
     BringIn,
@@ -61,8 +61,7 @@ _ASKED: tuple[type[Operation], ...] = (
     SetMove,
     AddItem,
     RemoveItem,
-    SplitBand,
-    JoinBands,
+    Act,
     ReorderMove,
     DuplicateMove,
     CopyMoves,

@@ -10,12 +10,12 @@ from typing import Annotated, Any, ClassVar, Protocol
 import numpy as np
 from pydantic import BaseModel, Field
 
-from pondel.core.advice.proposals import Fight
 from pondel.core.document import Part, Session, parse_session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.measures.levels import Levels
 from pondel.core.model import Model
 from pondel.core.moves.controls import control_of
+from pondel.core.moves.fight import Fight
 from pondel.core.units import say_hz
 
 Json = dict[str, Any]

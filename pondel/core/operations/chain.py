@@ -10,7 +10,7 @@ from pydantic import Field
 from pondel.core.document import MOST_PARTS, Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
-from pondel.core.moves import kind_of
+from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,
@@ -36,8 +36,8 @@ def free_id(moves: list[Json]) -> str:
 def laid(document: Session, part_id: str, settings: Json, why: list[str]) -> Session:
     """A document with a move appended to a part's chain; `settings` holds its kind and its values."""
     kind = kind_of(str(settings.get("kind")))
-    if kind.name == "complementary eq":
-        raise BadDocument("a complementary EQ ties two parts: choose the other one")
+    if kind.pair is not None:
+        raise BadDocument(f"a {kind.title} ties two parts: choose the other one")
 
     def change(data: Json) -> None:
         moves = chain_in(data, part_id)
@@ -46,26 +46,21 @@ def laid(document: Session, part_id: str, settings: Json, why: list[str]) -> Ses
     return changed(document, change)
 
 
-def tied(
-    document: Session, gains: str, gives: str, bands: list[Json] | None, why: list[str]
-) -> Session:
-    """A document with a complementary EQ between two parts: the first gains what the second gives."""
-    if gains == gives:
-        raise BadDocument("a complementary EQ ties two different parts")
+def tied(document: Session, first: str, second: str, settings: Json, why: list[str]) -> Session:
+    """A document with a pair of moves on two parts, each listening to the other."""
+    kind = kind_of(str(settings.get("kind")))
+    if first == second:
+        raise BadDocument(f"a {kind.title} ties two different parts")
+    if kind.pair is None:
+        raise BadDocument(f"a {kind.title} stands on one part alone")
+    pair = kind.pair
 
     def change(data: Json) -> None:
-        chains = {part: chain_in(data, part) for part in (gains, gives)}
-        ids = {part: free_id(moves) for part, moves in chains.items()}
-        for part, other, side in ((gains, gives, "gains"), (gives, gains, "gives")):
-            move = {
-                "id": ids[part],
-                "kind": "complementary eq",
-                "side": side,
-                "tied_to": {"part": other, "move": ids[other]},
-                "key": {"source": other, "tap": "source"},
-                "why": why,
-            }
-            chains[part].append({**move, **({"bands": deepcopy(bands)} if bands else {})})
+        chains = chain_in(data, first), chain_in(data, second)
+        ids = free_id(chains[0]), free_id(chains[1])
+        both = pair.laid((first, second), ids, {**settings, "why": why})
+        for chain, move in zip(chains, both, strict=True):
+            chain.append(deepcopy(move))
 
     return changed(document, change)
 
@@ -77,7 +72,7 @@ class AddMove(Operation):
     part: PartRef
     kind: KindName
     values: dict[str, Any] = Field(default_factory=dict, max_length=80)
-    example: ClassVar[Json] = {"part": "tuba", "kind": "eq", "values": {"bands": [{"hz": 240}]}}
+    example: ClassVar[Json] = {"part": "tuba", "kind": next(iter(KINDS))}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
@@ -100,7 +95,7 @@ class RemoveMove(Operation):
         part = document.part(self.part)
         move = move_of(part, self.move)
         gone = [(self.part, self.move)]
-        if move.kind == "complementary eq" and not move.lost:
+        if kind_of(move.kind).pair is not None and not move.lost:
             if not self.both_sides:
                 other = document.part(move.tied_to.part).name
                 raise BadDocument(f"this side is tied to {other}: remove both sides, or neither")
@@ -147,8 +142,8 @@ class DuplicateMove(Operation):
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
-        if move_of(part, self.move).kind == "complementary eq":
-            raise BadDocument("one side of a complementary EQ cannot be doubled")
+        if kind_of(move_of(part, self.move).kind).pair is not None:
+            raise BadDocument("one side of a pair cannot be doubled")
         copy = free_id([move.model_dump(include={"id"}) for move in part.moves])
 
         def change(data: Json) -> None:
@@ -177,7 +172,8 @@ class CopyMoves(Operation):
         part = document.part(self.part)
         if self.move is not None:
             move_of(part, self.move)
-        chosen = [m for m in part.moves if self.move in (None, m.id) and m.kind != "complementary eq"]
+        chosen = [m for m in part.moves if self.move in (None, m.id)]
+        chosen = [m for m in chosen if kind_of(m.kind).pair is None]
         names = [document.part(target).name for target in self.to if target != self.part]
         if not chosen or not names:
             raise BadDocument("choose moves to copy, and parts to copy them to")
@@ -229,10 +225,11 @@ class Swap(Operation):
                 moves = chain_in(data, holder)
                 for move in list(moves):
                     model = move_of(document.part(holder), move["id"])
-                    is_tied = move["kind"] == "complementary eq"
-                    if is_tied and move["tied_to"]["part"] == faced:
-                        move["side"] = "gives" if move["side"] == "gains" else "gains"
-                    elif faced in _heard_by(model) and not is_tied:
+                    pair = kind_of(move["kind"]).pair
+                    if pair is not None:
+                        if move["tied_to"]["part"] == faced:
+                            move["side"] = pair.turned(move["side"])
+                    elif faced in _heard_by(model):
                         moves.remove(move)
                         turned, _ = rebind(model, Mapping(parts={faced: holder}))
                         taken[faced].append(turned.model_dump(mode="json"))

@@ -6,7 +6,6 @@ moves are changed together.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from copy import deepcopy
 from typing import Annotated, Any, ClassVar, Literal
@@ -16,9 +15,9 @@ from pydantic import BaseModel, Field
 from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.losses import dangling
-from pondel.core.moves import kind_of
-from pondel.core.moves.controls import control_of, lists_of, parse_control
+from pondel.core.moves.controls import control_of, item_lists, number_lists, parse_control, parse_value
 from pondel.core.moves.describe import Key
+from pondel.core.moves.registry import kind_of
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,
@@ -36,7 +35,6 @@ from pondel.core.operations.base import (
 from pondel.core.refs import PartRef, pointers
 
 FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why")
-LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 ListName = Annotated[str, Field(max_length=40)]
 
 
@@ -57,10 +55,10 @@ def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Jso
     def both(data: Json) -> None:
         move = move_in(data, part_id, move_id)
         change(move)
-        if move["kind"] == "complementary eq" and not move["lost"]:
+        pair = kind_of(move["kind"]).pair
+        if pair is not None and not move["lost"]:
             other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
-            other["bands"] = deepcopy(move["bands"])
-            other["on"] = move["on"]
+            other.update({name: deepcopy(move[name]) for name in (*pair.alike, "on")})
 
     return _mended(changed(document, both), part_id, move_id, was_on)
 
@@ -111,9 +109,10 @@ class SetMove(Operation):
         nowhere = BadDocument(f"a {move.kind} has no control {self.field!r}")
         if steps[0] in FIXED or steps[0] not in type(move).model_fields:
             raise nowhere
-        if steps[0] == "crossovers_hz" and len(steps) == 2:
-            typed = parse_control(Key, "high_cut_hz", self.value)
-            words = "crossover"
+        each = number_lists(type(move)).get(steps[0])
+        if each is not None and len(steps) == 2:
+            typed = parse_value(each, self.value)
+            words = each.title.lower()
         else:
             params, field = _params_at(type(move), steps)
             if field not in params.model_fields:
@@ -142,8 +141,8 @@ class SetMove(Operation):
         field, value = self.field.removeprefix("key."), self.value
         if not kind_of(move.kind).keyed or field not in Key.model_fields:
             raise BadDocument(f"a {move.kind} has no control {self.field!r}")
-        if move.kind == "complementary eq":
-            raise BadDocument("a complementary EQ always listens to the part it is tied to")
+        if kind_of(move.kind).pair is not None:
+            raise BadDocument(f"a {kind_of(move.kind).title} always listens to the part it is tied to")
         words = f"key {field.split('_', maxsplit=1)[0]}"
         if field == "source":
             if value and not document.has_part(str(value)):
@@ -167,9 +166,9 @@ def _params_at(params: type[BaseModel], path: list[str]) -> tuple[type[BaseModel
     """The class and the field a path ends in."""
     if len(path) == 1:
         return params, path[0]
-    for field, item, _, _ in lists_of(params):
-        if field == path[0] and path[1].isdigit() and len(path) == 3:
-            return item, path[2]
+    for found in item_lists(params):
+        if found.field == path[0] and path[1].isdigit() and len(path) == 3:
+            return found.item, path[2]
     raise BadDocument(f"there is no control {'.'.join(path)!r}")
 
 
@@ -228,67 +227,27 @@ class RemoveItem(Operation):
 
 
 def _check_list(move: Any, field: str) -> None:
-    known = [name for name, *_ in lists_of(type(move))]
-    if field not in known or move.kind == "multiband":
+    known = [found.field for found in item_lists(type(move)) if found.grows]
+    if field not in known:
         raise BadDocument(f"a {move.kind} has no list {field!r} to add to")
 
 
-class SplitBand(Operation):
-    """Split a band of a multiband compressor into two alike: at a frequency, or in the middle of one.
+class Act(Operation):
+    """Do what a kind of move can do besides: split or join its bands; `index` counts items from 0."""
 
-    Bands are counted from 0, the lowest.
-    """
-
-    op: Literal["split band"] = "split band"
+    op: Literal["act on move"] = "act on move"
     part: PartRef
     move: MoveId
-    hz: float | None = Field(None, ge=10, le=24_000)
-    index: int | None = Field(None, ge=0, le=1000, strict=True)
-    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "index": 1}
+    action: Annotated[str, Field(max_length=40)]
+    index: int = Field(0, ge=0, le=1000, strict=True)
+    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "action": "split", "index": 0}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
-        move = move_of(part, self.move)
-        if move.kind != "multiband":
-            raise BadDocument("only a multiband compressor has bands to split")
-        hz = self.hz if self.hz is not None else _middle_hz(move, self.index)
-
-        def change(data: Json) -> None:
-            cuts = data["crossovers_hz"]
-            at = sum(cut < hz for cut in cuts)
-            cuts.insert(at, round(hz, 1))
-            data["bands"].insert(at + 1, {**data["bands"][at], "solo": False})
-
-        left = on_move(document, self.part, self.move, change)
-        return Done(left, f"{part.name}: split a band", move=MoveAt(self.part, self.move))
-
-
-def _middle_hz(move: Any, index: int | None) -> float:
-    """The middle of a band on a logarithmic axis from 20 Hz to 20 kHz."""
-    edges = [LOWEST_HZ, *move.crossovers_hz, HIGHEST_HZ]
-    if index is None or index >= len(move.bands):
-        raise BadDocument("say which band to split, or at which frequency")
-    return math.sqrt(edges[index] * edges[index + 1])
-
-
-class JoinBands(Operation):
-    """Take a crossover away, counted from 0; the band above it goes."""
-
-    op: Literal["join bands"] = "join bands"
-    part: PartRef
-    move: MoveId
-    index: int = Field(ge=0, le=1000, strict=True)
-    example: ClassVar[Json] = {"part": "tuba", "move": "m1", "index": 0}
-
-    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
-        part = document.part(self.part)
-        move = move_of(part, self.move)
-        if move.kind != "multiband" or self.index >= len(move.crossovers_hz):
-            raise BadDocument("there is no such crossover")
-
-        def change(data: Json) -> None:
-            data["crossovers_hz"].pop(self.index)
-            data["bands"].pop(self.index + 1)
-
-        left = on_move(document, self.part, self.move, change)
-        return Done(left, f"{part.name}: join two bands", move=MoveAt(self.part, self.move))
+        kind = kind_of(move_of(part, self.move).kind)
+        action = next((one for one in kind.actions if one.name == self.action), None)
+        if action is None:
+            raise BadDocument(f"a {kind.title} cannot {self.action!r:.42}")
+        left = on_move(document, self.part, self.move, lambda data: action.apply(data, self.index))
+        title = f"{part.name}: {action.title.lower()}"
+        return Done(left, title, move=MoveAt(self.part, self.move))

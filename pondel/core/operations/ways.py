@@ -6,11 +6,12 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from pondel.core.advice.proposals import Proposal, propose
+from pondel.core.advice.proposals import propose
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
-from pondel.core.moves import kind_of
 from pondel.core.moves.base import LONGEST_S
+from pondel.core.moves.fight import Start as Proposal
+from pondel.core.moves.registry import kind_of
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, MoveAt, Operation
 from pondel.core.operations.chain import KindName, laid, tied
 from pondel.core.refs import PartRef
@@ -20,10 +21,10 @@ Start = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
 
 def _with(document: Session, leader: str, yielder: str, proposal: Proposal) -> Session:
-    """The document with a proposed move laid on the part that gives way."""
+    """The document with a proposed move laid on the part that gives way, or on both."""
     settings = proposal.settings
-    if settings["kind"] == "complementary eq":
-        return tied(document, leader, yielder, settings.get("bands"), proposal.reasons)
+    if kind_of(settings["kind"]).pair is not None:
+        return tied(document, leader, yielder, settings, proposal.reasons)
     return laid(document, yielder, settings, proposal.reasons)
 
 
@@ -40,7 +41,7 @@ class GiveWay(Operation):
     start_s: Start = 0.0
     low_hz: Hz | None = None
     high_hz: Hz | None = None
-    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "kind": "compressor", "start_s": 18.5}
+    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5}
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:

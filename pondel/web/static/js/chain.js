@@ -22,9 +22,10 @@ const movesOf = (part, move = null) => {
 
 function add(button) {
   const form = document.getElementById("add-move");
-  const kind = form.querySelector("select").value;
+  const [choice] = form.querySelector("select").selectedOptions;
+  const kind = choice.value;
   const { part } = form.dataset;
-  const op = kind === "complementary eq" ? "give way" : button.dataset.add;
+  const op = "ties" in choice.dataset ? "give way" : button.dataset.add;
   const { leader, zone } = state.view;
   const fight = op === "give way" ? { leader, start_s: state.loop.start_s, low_hz: zone?.low_hz, high_hz: zone?.high_hz } : {};
   doing(async () => {
@@ -77,14 +78,6 @@ function wireRest() {
         await reload();
       });
     };
-  }
-  const split = document.querySelector("[data-split]");
-  if (split) {
-    split.onclick = () => doing(async () => {
-      const { part, move, item } = state.view;
-      await edit({ op: "split band", part, move, index: item ?? 0 });
-      await reload();
-    });
   }
   const sections = document.getElementById("move-sections");
   if (sections) {

@@ -13,7 +13,6 @@ const LEVEL_SPAN_DB = 48;
 const NOTES = [{ beats: 0.25, name: "1/16" }, { beats: 0.5, name: "1/8" }, { beats: 1, name: "1/4" }];
 
 let data = null;
-let settings = null;
 
 const plot = () => document.querySelector('[data-plot="hit"]');
 
@@ -22,21 +21,13 @@ const { now: load, soon } = question(
     const box = plot();
     const { part, move } = state.view;
     if (!box || box.hidden || !move) return;
-    data = await getJSON(about("moves/hit", { part, move }), signal);
+    data = await getJSON(about("moves/hit", { part, move, item: state.view.item }), signal);
     const line = document.getElementById("hit-line");
     if (line) line.textContent = data.leader ? `${data.hits} hits in the loop; grey: their spread` : "no hit lies whole inside the loop";
     redraw();
   },
   (message) => plot() && (plot().textContent = message),
 );
-
-/** The settings of the move that have handles, with the path to them: its own or its chosen band's. */
-function timing() {
-  if (!settings) return null;
-  if ("attack_ms" in settings) return { path: "", values: settings };
-  const band = settings.bands?.[state.view.item ?? 0];
-  return band && "attack_ms" in band ? { path: `bands.${state.view.item ?? 0}.`, values: band } : null;
-}
 
 function redraw() {
   const box = plot();
@@ -51,7 +42,7 @@ function redraw() {
   const g = { svg, width, height, upper, x, msAt, lower: [upper + 8, height - FOOT] };
   times(g);
   if (data.leader) envelopes(g, box);
-  if (data.gain) gain(g, box);
+  if (data.gain) gain(g);
   box.replaceChildren(svg);
   if (focused) svg.querySelector(`#${CSS.escape(focused)}`)?.focus();
   settleFocus();
@@ -96,7 +87,7 @@ function envelopes(g, box) {
   g.svg.append(draw("text", { x: at(middle), y: other + (above ? 14 : -5), class: `axis ink-${partInk} inked` }, partTag));
 }
 
-function gain(g, box) {
+function gain(g) {
   const deepest = Math.min(-6, Math.floor(Math.min(...data.gain.low) / 6) * 6);
   const highest = Math.max(0, Math.ceil(Math.max(...data.gain.high) / 6) * 6);
   const [top, foot] = g.lower;
@@ -111,8 +102,8 @@ function gain(g, box) {
   g.svg.append(draw("path", { d: `${line(data.gain.high)}${back}Z`, class: "spread" }));
   g.svg.append(draw("path", { d: line(data.gain.mean), class: "gain-now" }));
   const value = (ms) => data.gain.mean[Math.min(data.gain.mean.length - 1, Math.max(0, Math.round((ms / 1000 + data.before_s) / data.trace_step_s)))];
-  if (box.dataset.kind === "drawn duck") points(g, y);
-  else handlesOf(g, (ms) => y(value(ms)));
+  timeHandles(g, (ms) => y(value(ms)));
+  points(g, y);
 }
 
 const step = (value, key, event, floor) => {
@@ -121,59 +112,49 @@ const step = (value, key, event, floor) => {
   return key in moves ? Math.max(floor, value * moves[key]) : null;
 };
 
-function handlesOf(g, y) {
-  const found = timing();
-  if (!found) return;
-  const { path, values } = found;
-  const attack = values.attack_ms;
-  const hold = values.hold_ms ?? 0;
-  const release = values.release_ms;
-  const round = (ms, least) => Number(Math.max(least, ms).toFixed(ms < 10 ? 2 : 0));
-  const put = (field, ms, least) => ({ [path + field]: round(ms, least) });
-  const words = (ms) => `${round(ms, 0)} ms`;
-  const one = (label, at, field, value, least, from) =>
+/** The times of the move one after another: each is drawn where it ends. */
+function timeHandles(g, y) {
+  for (const { label, field, value_ms, least_ms, from_ms } of data.times) {
+    const put = (ms) => ({ [field]: Number(Math.max(least_ms, ms).toFixed(ms < 10 ? 2 : 0)) });
+    const ends = Math.min(from_ms + value_ms, data.after_s * 1000);
     handle(g.svg, {
-      x: g.x(at),
-      y: y(at),
-      id: `hit-${path}${field}`,
+      x: g.x(ends),
+      y: y(ends),
+      id: `hit-${field}`,
       label,
-      words: words(value),
-      moved: (event) => put(field, g.msAt(event.clientX) - from, least),
+      words: `${value_ms.toFixed(value_ms < 10 ? 1 : 0)} ms`,
+      moved: (event) => put(g.msAt(event.clientX) - from_ms),
       stepped: (key, event) => {
-        const next = step(Math.max(value, least), key, event, least);
-        return next == null ? null : put(field, next, least);
+        const next = step(Math.max(value_ms, least_ms), key, event, least_ms);
+        return next == null ? null : put(next);
       },
-      back: put(field, value, least),
+      back: put(value_ms),
     });
-  one("Attack", attack, "attack_ms", attack, 0.1, 0);
-  if ("hold_ms" in values) one("Hold", attack + hold, "hold_ms", hold, 0, attack);
-  if (release != null) one(values.listens ? "Return" : "Release", Math.min(attack + hold + release, data.after_s * 1000), "release_ms", release, 5, attack + hold);
+  }
 }
 
 /** The points of a drawn curve: sideways is when, up and down how deep. */
 function points(g, y) {
-  if (!settings?.points) return;
-  const length = settings.length_ms ?? settings.length_beats * data.beat_s * 1000;
-  const depth = settings.depth_db;
-  settings.points.forEach((point, n) => {
+  const { length_ms, depth_db } = data;
+  data.points.forEach((point, n) => {
     const share = (value) => Number(Math.min(1, Math.max(0, value)).toFixed(3));
-    const before = settings.points[n - 1]?.at ?? 0;
-    const after = settings.points[n + 1]?.at ?? 1;
+    const before = data.points[n - 1]?.at ?? 0;
+    const after = data.points[n + 1]?.at ?? 1;
     const at = (value) => share(Math.min(after, Math.max(before, value)));
-    const put = (when, deep) => ({ [`points.${n}.at`]: at(when), [`points.${n}.deep`]: share(deep) });
+    const put = (when, deep) => ({ [`${point.path}.at`]: at(when), [`${point.path}.deep`]: share(deep) });
     const [top, foot] = g.lower;
     const deepAt = (clientY) => {
       const area = plot().getBoundingClientRect();
       const zero = y(0);
-      return (clientY - area.top - zero) / Math.max(1, y(-depth) - zero);
+      return (clientY - area.top - zero) / Math.max(1, y(-depth_db) - zero);
     };
     handle(g.svg, {
-      x: g.x(point.at * length),
-      y: Math.min(foot - 4, Math.max(top, y(-point.deep * depth))),
-      id: `hit-points.${n}`,
+      x: g.x(point.at * length_ms),
+      y: Math.min(foot - 4, Math.max(top, y(-point.deep * depth_db))),
+      id: `hit-${point.path}`,
       label: `Point ${n + 1}`,
       words: `${(point.at * 100).toFixed(0)} % of the length, ${(point.deep * 100).toFixed(0)} % of the depth`,
-      moved: (event) => put(g.msAt(event.clientX) / length, deepAt(event.clientY)),
+      moved: (event) => put(g.msAt(event.clientX) / length_ms, deepAt(event.clientY)),
       stepped: (key, event) => {
         const size = event.shiftKey ? 0.005 : 0.02;
         const moves = { ArrowLeft: [-size, 0], ArrowRight: [size, 0], ArrowUp: [0, -size], ArrowDown: [0, size] };
@@ -207,23 +188,26 @@ function wire() {
     window.dispatchEvent(new Event("resize"));
   };
   if (!box) return;
-  settings = JSON.parse(box.dataset.settings);
   new ResizeObserver(redraw).observe(box);
   load();
 }
 
-/** An edit's answer in words of the document keeps the handles where the values are. */
-export function learnValue(field, value) {
-  if (!settings) return;
-  const steps = field.split(".");
-  let place = settings;
-  for (const step of steps.slice(0, -1)) place = place?.[step];
-  if (place && typeof place === "object") place[steps.at(-1)] = value;
+/** A value that was set is drawn where it is now, before the picture is made anew. */
+function learnValue({ field, value }) {
+  const one = data?.times.find((time) => time.field === field);
+  if (one) {
+    const by = value - one.value_ms;
+    one.value_ms = value;
+    for (const later of data.times.slice(data.times.indexOf(one) + 1)) later.from_ms += by;
+  }
+  const point = data?.points.find(({ path }) => field === `${path}.at` || field === `${path}.deep`);
+  if (point) point[field.endsWith(".at") ? "at" : "deep"] = value;
+  if (one || point) redraw();
 }
 
 export function start() {
   on("view", wire);
-  on("value", ({ field, value }) => learnValue(field, value));
+  on("value", learnValue);
   on("changed", soon);
   on("loop", soon);
   on("sheet", redraw);

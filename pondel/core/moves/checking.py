@@ -1,0 +1,227 @@
+"""What can be wrong with a move, in words, with the setting that mends it; shared by all kinds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from pondel.core.moves.describe import Key
+from pondel.core.moves.fight import Named
+from pondel.core.units import say
+
+SILENT_DB = -90.0
+REMOVED_DB = 30.0
+DEEP_DB = 12.0
+NEVER_BACK_DB = 1.0
+NOTHING_DB = 0.3
+CLICK_MS = 0.5
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What was measured over the loop, peaks in dB.
+
+    `key_db` is what the detector hears, `key_source_db` the key before its cuts and its level,
+    `part_db` the part before the move; reductions are of the move's trace.
+    """
+
+    key_db: float
+    key_source_db: float
+    part_db: float
+    most_db: float
+    least_db: float
+    hit_s: float | None = None
+    gap_s: float | None = None
+    in_sections: bool = True
+
+
+@dataclass(frozen=True)
+class Mend:
+    """A value that mends a fault; the field is a path into the move."""
+
+    field: str
+    value: Any
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One fault in words; `action` is what the button that mends it says."""
+
+    text: str
+    action: str = ""
+    mend: Mend | None = None
+
+
+@dataclass(frozen=True)
+class Source:
+    """The part that a key listens to, as far as it matters to the key."""
+
+    name: str
+    is_muted: bool
+    fader_db: float
+
+
+@dataclass(frozen=True)
+class Case:
+    """A move at work in a part, and what was heard of it.
+
+    `source` is the part it listens to; `lead` one that it might listen to instead of itself.
+    """
+
+    part: Named
+    move: Any
+    heard: Heard
+    key: Key | None = None
+    source: Source | None = None
+    lead: Named | None = None
+
+
+Check = Callable[[Case, list[Finding]], Iterator[Finding]]
+"""(what is looked at, what was found so far) -> what else is wrong."""
+
+
+def no_key(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A detector that listens to its own part though another one drives such moves."""
+    if case.key is None and case.lead is not None:
+        yield Finding(
+            f"The detector listens to {case.part.name} itself.",
+            f"Listen to {case.lead.name}",
+            Mend("key.source", case.lead.id),
+        )
+
+
+def key_path(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """What stops the key on its way to the detector; at most one finding."""
+    key, source, heard = case.key, case.source, case.heard
+    if key is None:
+        return
+    if source is None:
+        text = "The part it listened to was taken out."
+        yield Finding(text, "Listen to itself", Mend("key.source", None))
+    elif key.tap == "after fader" and (source.is_muted or source.fader_db <= -60):
+        how = "muted" if source.is_muted else "faded out"
+        text = f"The key is taken after {source.name}'s fader, and {source.name} is {how}."
+        yield Finding(text, "Take it at the source", Mend("key.tap", "source"))
+    elif key.level_db <= -59:
+        text = f"The key's level is {say(key.level_db, 'dB')}."
+        yield Finding(text, "Set it to 0 dB", Mend("key.level_db", 0))
+    elif heard.key_source_db <= SILENT_DB:
+        yield Finding(f"{source.name} is silent in the loop: the key has nothing to hear.")
+    elif key.low_cut_hz is not None or key.high_cut_hz is not None:
+        yield from _cut_away(key, heard)
+
+
+def _cut_away(key: Key, heard: Heard) -> Iterator[Finding]:
+    if heard.key_source_db + key.level_db - heard.key_db <= REMOVED_DB:
+        return
+    field = "key.high_cut_hz" if key.high_cut_hz is not None else "key.low_cut_hz"
+    text = (
+        f"The key's cuts remove it: {say(heard.key_source_db, 'dB')} before them, "
+        f"{say(heard.key_db, 'dB')} after."
+    )
+    yield Finding(text, "Take the cut away", Mend(field, None))
+
+
+def settings(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """Values with which nothing can happen, or not in time."""
+    facts = case.move.model_dump()
+    if facts.get("mix") == 0:
+        text = "Mix is 0 %: only the untreated sound is heard."
+        yield Finding(text, "Mix 100 %", Mend("mix", 1.0))
+    for path, values in settings_of(facts):
+        yield from _idle(path, values)
+        yield from _late(path, values, case.heard)
+
+
+def _idle(path: str, values: dict[str, Any]) -> Iterator[Finding]:
+    if values.get("range_db") == 0 or values.get("depth_db") == 0:
+        field = "range_db" if "range_db" in values else "depth_db"
+        yield Finding("The range is 0 dB: the gain cannot move.", "Range 9 dB", Mend(path + field, 9))
+    if values.get("ratio") == 1 and values.get("mode") != "follow":
+        yield Finding("The ratio is 1:1: nothing is asked for.", "Ratio 4:1", Mend(path + "ratio", 4))
+
+
+def _late(path: str, values: dict[str, Any], heard: Heard) -> Iterator[Finding]:
+    attack, release = values.get("attack_ms"), values.get("release_ms")
+    hit_ms = None if heard.hit_s is None else heard.hit_s * 1000
+    if attack is not None and hit_ms is not None and attack > hit_ms:
+        yield Finding(
+            f"The attack of {say(attack, 'ms')} is slower than the hit, which is over after "
+            f"{say(hit_ms, 'ms')}.",
+            "Attack 3 ms",
+            Mend(path + "attack_ms", 3),
+        )
+    if release is not None and heard.gap_s is not None and release > 900 * heard.gap_s:
+        quick = round(heard.gap_s * 290)
+        yield Finding(
+            f"The release of {say(release, 'ms')} is longer than the gap to the next hit, "
+            f"{say(heard.gap_s * 1000, 'ms')}: the gain does not come back.",
+            f"Release {quick} ms",
+            Mend(path + "release_ms", quick),
+        )
+
+
+def settings_of(facts: dict[str, Any]) -> list[tuple[str, dict[str, Any]]]:
+    """The move's own values, or those of each of its bands that is on, with the path to them."""
+    bands = facts.get("bands")
+    if isinstance(bands, list) and "threshold_db" not in facts:
+        return [(f"bands.{n}.", band) for n, band in enumerate(bands) if band.get("on")]
+    return [("", facts)]
+
+
+def threshold_not_reached(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A key that stays under the threshold, where nothing else is wrong."""
+    heard = case.heard
+    if found or heard.most_db >= NOTHING_DB:
+        return
+    for path, values in settings_of(case.move.model_dump()):
+        field = "sensitivity_db" if "sensitivity_db" in values else "threshold_db"
+        threshold = values.get(field)
+        if threshold is None or heard.key_db > threshold + 3:
+            continue
+        lower = float(max(-80, round(heard.key_db - 9)))
+        yield Finding(
+            f"The key never crosses the threshold: loudest {say(heard.key_db, 'dB')}, "
+            f"threshold {say(threshold, 'dB')}.",
+            f"Lower it to {say(lower, 'dB', 0)}",
+            Mend(path + field, lower),
+        )
+        return
+
+
+def never_back(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A reduction that does not return between the hits."""
+    heard = case.heard
+    if heard.least_db > NEVER_BACK_DB and heard.most_db > NOTHING_DB and heard.gap_s is not None:
+        least = say(heard.least_db, "dB")
+        yield Finding(f"The reduction never returns to zero: at least {least} all the time.")
+
+
+def too_deep(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """More reduction than a part of its role bears."""
+    if case.heard.most_db > DEEP_DB and case.part.role != "bass":
+        yield Finding(
+            f"{say(case.heard.most_db, 'dB')} of reduction is a lot for {case.part.role}: 3 dB is "
+            f"usual, {DEEP_DB:.0f} dB is heard as a hole."
+        )
+
+
+def clicks(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """An attack so short that it is heard."""
+    for path, values in settings_of(case.move.model_dump()):
+        attack = values.get("attack_ms")
+        if attack is not None and attack < CLICK_MS and case.heard.most_db > 3:
+            text = f"An attack of {say(attack, 'ms')} may click."
+            yield Finding(text, "Attack 2 ms", Mend(path + "attack_ms", 2))
+
+
+COMMON: tuple[Check, ...] = (
+    no_key,
+    key_path,
+    settings,
+    threshold_not_reached,
+    never_back,
+    too_deep,
+    clicks,
+)

@@ -1,0 +1,102 @@
+"""What a starting point is told of a fight, as plain data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+
+from pondel.core.dsp.timing import gap_s
+from pondel.core.units import say_hz
+
+LOW_ZONE_HZ = 200.0
+
+
+class Named(Protocol):
+    """A part, as far as a move needs to know it."""
+
+    @property
+    def id(self) -> str: ...
+    @property
+    def name(self) -> str: ...
+    @property
+    def role(self) -> str: ...
+
+
+class Home(Protocol):
+    """Where a part's energy lies: nine tenths of it below `crossover_hz`."""
+
+    @property
+    def crossover_hz(self) -> float: ...
+
+
+class Lows(Protocol):
+    """The low end of both parts together, now and at the best nudge."""
+
+    @property
+    def gain_db(self) -> float: ...
+    @property
+    def best_nudge_ms(self) -> float: ...
+    @property
+    def best_flipped(self) -> bool: ...
+    @property
+    def best_gain_db(self) -> float: ...
+
+
+@dataclass(frozen=True)
+class Start:
+    """Settings of a move, and one sentence for each of the settings that were computed."""
+
+    settings: dict[str, Any]
+    reasons: list[str]
+
+
+@dataclass(frozen=True)
+class Fight:
+    """What is known of a fight where a move is wanted.
+
+    `key` is the leader at source over a stretch, float32 (frames, channels); `hits_s` its hits in
+    seconds from the stretch's start, `song_hits_s` those of the whole song; `hit_s` is how long one
+    takes to fall by 20 dB.
+    """
+
+    leader: Named
+    yielder: Named
+    low_hz: float
+    high_hz: float
+    key: np.ndarray
+    hits_s: np.ndarray
+    song_hits_s: np.ndarray
+    rate: int
+    tempo_bpm: float
+    home: Home | None = None
+    hit_s: float | None = None
+    lows: Lows | None = None
+
+    @property
+    def firm(self) -> bool:
+        return self.yielder.role == "bass"
+
+    @property
+    def is_low(self) -> bool:
+        """Whether the fight is below, say, 200 Hz, so that one crossover parts it from the rest."""
+        return self.low_hz < 60.0 and self.high_hz < LOW_ZONE_HZ * 1.6
+
+    @property
+    def centre_hz(self) -> float:
+        return float(np.sqrt(self.low_hz * self.high_hz))
+
+    @property
+    def zone_q(self) -> float:
+        """The Q of a bell as wide as the zone."""
+        return float(np.clip(self.centre_hz / max(self.high_hz - self.low_hz, 1.0), 0.3, 8.0))
+
+    @property
+    def zone(self) -> str:
+        return f"{say_hz(self.low_hz)} to {say_hz(self.high_hz)}"
+
+    @property
+    def gap_s(self) -> float | None:
+        """The usual time from one hit to the next."""
+        return gap_s(self.hits_s)
