@@ -18,6 +18,7 @@ from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without_moves
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.excitation import excite
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.measures.home import Home
 from pondel.core.moves.base import Traced
 from pondel.core.moves.checking import Heard
@@ -263,7 +264,7 @@ def test_moving_a_fader_scales_the_excitation_exactly(duck):
         data = to_json(session)
         data["parts"][0].update(fader_db=-7.0, pan=pan)
         chunked = ChunkedSession(parse_session(data), media, ChunkCache())
-        quick = chunked.in_the_mix("drum", 0, RATE).power
+        quick = in_the_mix(chunked, "drum", 0, RATE).power
         direct = excite([chunked.region(("drum", "after fader"), 0, RATE)], RATE).power
         # Powers are relative to 0 dB SPL: what lies below hearing need not agree, and levels are
         # rounded to whole decibels before they spread.

@@ -13,6 +13,7 @@ from pondel.core.audio.media import ArrayMedia
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.loudness import partial_loudness, short_term
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
@@ -237,7 +238,7 @@ def test_a_session_of_three_parts(edges, least, most):
     )
     session = session_of(*({"id": i} for i in ids))
     chunked = ChunkedSession(session, media, ChunkCache())
-    powers = np.stack([chunked.in_the_mix(i, 0, 3 * RATE).power for i in ids])
+    powers = np.stack([in_the_mix(chunked, i, 0, 3 * RATE).power for i in ids])
     maker = TableMaker(list(ids))
     maker.add(0, powers, np.zeros(powers.shape[:2], bool))
     for part in maker.table().parts().values():

@@ -36,3 +36,40 @@ def test_no_layer_knows_those_above_it(layer):
             assert not any(name == bad or name.startswith(bad + ".") for bad in forbidden), (
                 f"{path.relative_to(ROOT)} imports {name}"
             )
+
+
+FLOORS = [
+    {"errors", "units", "model", "refs", "ids", "sealed", "made_by", "versions"},
+    {"dsp"},
+    {"moves"},
+    {"document", "losses"},
+    {"audio"},
+    {"engine"},
+    {"measures"},
+    {"hearing"},
+    {"evidence", "advice"},
+    {"operations"},
+]
+"""What stands on what inside the core, lowest first."""
+
+
+def floor_of(module: str) -> int:
+    return next(n for n, names in enumerate(FLOORS) if module in names)
+
+
+def test_every_module_of_the_core_stands_on_a_floor():
+    found = {path.stem if path.suffix else path.name for path in (ROOT / "core").iterdir()}
+    assert found - {"__init__", "__pycache__"} == set().union(*FLOORS)
+
+
+@pytest.mark.parametrize("path", [p for p in FILES if p.relative_to(ROOT).parts[0] == "core"], ids=str)
+def test_nothing_in_the_core_knows_what_stands_above_it(path):
+    parts = path.relative_to(ROOT / "core").parts
+    own = parts[0].removesuffix(".py")
+    if own == "__init__":
+        return
+    for name in imports(path):
+        if not name.startswith("pondel.core."):
+            continue
+        other = name.split(".")[2]
+        assert floor_of(other) <= floor_of(own), f"{'/'.join(parts)} imports {name}"

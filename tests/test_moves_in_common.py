@@ -215,3 +215,18 @@ def test_latency_is_made_up_for():
         out = render.region(session, ArrayMedia({"part": sound}), ("part", "before fader"), 0, RATE)
         middle = slice(RATE // 4, RATE // 2)
         assert np.abs(out[middle] - sound[middle]).max() < 1e-3
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_move_rings_no_longer_than_it_says(kind):
+    move = built(example(kind))
+    rings = KINDS[kind].rings_s(move)
+    processor = at_work(move, RATE, 2)
+    sound = noise(1.0, 0.3)
+    silence = np.zeros((round((rings + 0.3) * RATE), 2), "f4")
+    keyed = KINDS[kind].keyed
+    processor.process(sound, hits(1.0) if keyed else None)
+    after = processor.process(silence, np.zeros((len(silence), 1), "f4") if keyed else None)
+    late = after[round(rings * RATE) + processor.latency :]
+    assert 20 * np.log10(np.abs(late).max() + 1e-12) < -90
+    assert after.shape[1] == KINDS[kind].channels_out(move, 2)

@@ -9,6 +9,7 @@ import numpy as np
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, plan_region
 from pondel.core.hearing.hidden import Hidden, hidden, near_hits
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.zones import WorstZone
@@ -54,8 +55,8 @@ def pair_evidence(
     hits_s: np.ndarray,
 ) -> PairEvidence:
     """Compare a fight before and after the moves; `hits_s` are the leader's, from song start."""
-    leads = [s.in_the_mix(leader, start, frames) for s in (untreated, now)]
-    yields = [s.in_the_mix(yielder, start, frames) for s in (untreated, now)]
+    leads = [in_the_mix(s, leader, start, frames) for s in (untreated, now)]
+    yields = [in_the_mix(s, yielder, start, frames) for s in (untreated, now)]
     at = near_hits(within(hits_s, start, frames, now.session.rate), leads[0].power.shape[0])
     before, after = (hidden(a, b) for a, b in zip(leads, yields, strict=True))
     on_hits = [hidden(a, b, at).share if at.any() else 0.0 for a, b in zip(leads, yields, strict=True)]

@@ -30,6 +30,7 @@ from pondel.core.engine.listen import (
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.hearing.hidden import hidden
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
@@ -82,13 +83,7 @@ class Desk:
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""
-        found = [
-            (part.start_s, self.recordings.readable(part.file))
-            for part in document.parts
-            if part.file is not None
-        ]
-        ends = [round(start_s * document.rate) + one.frames for start_s, one in found if one]
-        return max(ends, default=1)
+        return max(1, song_frames(document, self.media, readable=True))
 
     def recording(self, file: str) -> Recording:
         """The measures of a recording, taken once and kept."""
@@ -224,7 +219,7 @@ class Desk:
                 if zones:
                     return zones[0].low_hz, zones[0].high_hz
         now = self.untreated(document)
-        powers = (now.in_the_mix(part, start, frames) for part in (leader_id, yielder_id))
+        powers = (in_the_mix(now, part, start, frames) for part in (leader_id, yielder_id))
         found = hidden(*powers).zone
         return (found.low_hz, found.high_hz) if found else ANY_ZONE_HZ
 

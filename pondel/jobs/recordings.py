@@ -123,6 +123,10 @@ class Recordings:
         """The samples of a recording."""
         return self._library.media.open(file)
 
+    def frames(self, file: str) -> int:
+        """How long a recording is, as it was measured."""
+        return self.of(file).frames
+
     def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
         """The hits found in a recording, in seconds from its start."""
         return times_s(hits_among(self.of(file).onsets, sensitivity))

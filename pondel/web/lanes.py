@@ -12,6 +12,7 @@ from pondel.core.advice.lengths import length_words, note_value
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.scale import PLACES_HZ, places_between
 from pondel.core.hearing.spectra import FRAME_S
 from pondel.core.hearing.table import Scope
@@ -204,7 +205,7 @@ def pair_map(session_id: str):
 
     def work() -> dict[str, Any]:
         own, hider = (
-            now.in_the_mix(part.id, stretch.start, stretch.frames).power
+            in_the_mix(now, part.id, stretch.start, stretch.frames).power
             for part in (pair.leader, pair.yielder)
         )
         found = time_map(own, hider, MAP_COLUMNS)

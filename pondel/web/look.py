@@ -11,6 +11,7 @@ from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
 from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable, Scope, TableMaker
 from pondel.jobs.tasks import Listening
 from pondel.web.context import Stretch, asked_stretch, desk, jobs
@@ -87,7 +88,7 @@ def loop_table(document: Session, stretch: Stretch) -> HiddenTable:
     if not parts:
         raise BadDocument("bring in some parts first")
     now = desk().now(document)
-    powers = np.stack([now.in_the_mix(p.id, stretch.start, stretch.frames).power for p in parts])
+    powers = np.stack([in_the_mix(now, p.id, stretch.start, stretch.frames).power for p in parts])
     hits = [
         near_hits(
             within(desk().hits_s(part), stretch.start, stretch.frames, document.rate),

@@ -27,6 +27,10 @@ class Media(Protocol):
 
     def open(self, file: str) -> Reader: ...
 
+    def frames(self, file: str) -> int:
+        """How long a recording is."""
+        ...
+
     def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
         """The hits found in a recording, in seconds from its start."""
         ...
@@ -86,6 +90,9 @@ class ArrayMedia:
 
     def open(self, file: str) -> Reader:
         return ArrayReader(self._samples[file])
+
+    def frames(self, file: str) -> int:
+        return self.open(file).frames
 
     def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
         return np.array(self._hits_s.get(file, []), np.float64)

@@ -22,8 +22,6 @@ from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
 from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Stream
-from pondel.core.hearing.excitation import Excitation, excitation_of
-from pondel.core.hearing.spectra import ear_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
@@ -226,21 +224,16 @@ class ChunkedSession:
                 found[moves.index(move), slash + band] = log.traced().first(points)
         return found
 
-    def in_the_mix(self, part_id: str, start: int, frames: int) -> Excitation:
-        """Excitation of a part after its fader over a region, at the listening level.
+    def for_the_ear(self, part_id: str) -> EarSource:
+        """Which sound of a part the hearing model needs, and under which name it is kept."""
+        return ear_source(self.session, self._media, self.session.part(part_id), self._prints)
 
-        Where trim, fader and pan act on all channels alike, a change of them needs no new analysis.
-        """
-        part = self.session.part(part_id)
-        source = ear_source(self.session, self._media, part, self._prints)
-        bands = self._cache.get(
-            ("ears", source.name, start, frames),
-            lambda: ear_spectrum(self._ear_blocks(source, start, frames), self.session.rate),
-            self._step,
-        )
-        return excitation_of(bands, self.session.listening_level_db_spl, source.gain)
+    def kept(self, key: Hashable, make: Callable[[], np.ndarray]) -> np.ndarray:
+        """An array that is made once and kept among the chunks."""
+        return self._cache.get(key, make, self._step)
 
-    def _ear_blocks(self, source: EarSource, start: int, frames: int) -> Iterator[np.ndarray]:
+    def ear_blocks(self, source: EarSource, start: int, frames: int) -> Iterator[np.ndarray]:
+        """The sound of an ear's source, in blocks."""
         if source.file is None:
             yield from self.blocks(source.node, start, frames)
             return

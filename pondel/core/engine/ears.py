@@ -15,7 +15,7 @@ from pondel.core.document import Part, Session
 from pondel.core.engine import render, routing
 from pondel.core.engine.graph import Graph
 from pondel.core.engine.routing import Node
-from pondel.core.engine.streams import pan_gains
+from pondel.core.engine.streams import fader_gains
 
 READ_FRAMES = 1 << 16
 
@@ -37,11 +37,11 @@ def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]
     """The analysis that gives a part as it sounds after its fader; `memo` keeps fingerprints."""
     before: Node = (part.id, "before fader")
     channels = Graph(session, media).node(before).channels
-    left, right = pan_gains(part.pan, channels)
+    left, right = fader_gains(part, channels)
     if channels == 2 and left != right:
         after: Node = (part.id, "after fader")
         return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
-    gain = 0.0 if part.mute else (left**2 + right**2) / 2.0 * 10 ** (part.fader_db / 10)
+    gain = 0.0 if part.mute else (left**2 + right**2) / 2.0
     if part.file is not None and part.start_s == 0.0 and not routing.active_moves(part):
         name = f"{part.file} {session.rate}"
         return EarSource(name, gain * 10 ** (part.trim_db / 10), (part.id, "source"), part.file)

@@ -137,7 +137,9 @@ class Graph:
             for s in self._session.sections
             if s.id in move.sections
         ]
-        return Treated(stream, processor, self.key(part, move), self._position, rate, limits)
+        channels = kind_of(move.kind).channels_out(move, stream.channels)
+        key = self.key(part, move)
+        return Treated(stream, processor, key, self._position, rate, limits, channels)
 
 
 def open_part(media: Media, part: Part) -> Reader:
@@ -148,11 +150,21 @@ def open_part(media: Media, part: Part) -> Reader:
         raise BadRecording(error.message, where=part.name) from error
 
 
-def song_frames(session: Session, media: Media) -> int:
-    """Frames from the start of the song to the end of its longest part."""
-    ends = [
-        round(part.start_s * session.rate) + open_part(media, part).frames
-        for part in session.parts
-        if part.file is not None
-    ]
-    return max(ends, default=0)
+def song_frames(session: Session, media: Media, *, readable: bool = False) -> int:
+    """Frames from the start of the song to the end of its longest part.
+
+    A recording that cannot be read raises BadRecording, or counts for nothing where only those that
+    are `readable` are asked for.
+    """
+    longest = 0
+    for part in session.parts:
+        if part.file is None:
+            continue
+        try:
+            frames = media.frames(part.file)
+        except BadRecording as error:
+            if not readable:
+                raise BadRecording(error.message, where=part.name) from error
+            continue
+        longest = max(longest, round(part.start_s * session.rate) + frames)
+    return longest

@@ -12,7 +12,7 @@ from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.routing import key_of
-from pondel.core.engine.streams import pan_gains
+from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 
 Hear = Literal["mix", "pair", "part", "zone", "key"]
@@ -110,9 +110,7 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
             continue
         part = chunked.session.part(part_id)
         sound = chunked.region((part_id, "before fader"), start, frames)
-        level = 10 ** (part.fader_db / 20)
-        gains = [gain * level for gain in pan_gains(part.pan, sound.shape[1])]
-        total += sound * np.array(gains, np.float32)
+        total += sound * np.array(fader_gains(part, sound.shape[1]), np.float32)
     return total
 
 

@@ -153,8 +153,9 @@ class Treated:
         position: int,
         rate: int,
         limits: list[tuple[int, int]],
+        channels: int | None = None,
     ) -> None:
-        self.channels = stream.channels
+        self.channels = stream.channels if channels is None else channels
         self._stream = stream
         self._processor = processor
         self._key = key
@@ -176,6 +177,7 @@ class Treated:
         self._ahead = untreated[frames:].copy()
         weight = self._weight(frames)[:, np.newaxis]
         self._position += frames
+        # What is mono before a move that makes it stereo counts in both channels.
         return untreated[:frames] * (1.0 - weight) + wet * weight
 
     def _weight(self, frames: int) -> np.ndarray:
@@ -195,12 +197,18 @@ class Faded:
 
     def __init__(self, stream: Stream, part: Part) -> None:
         self._stream = stream
-        left, right = pan_gains(part.pan, stream.channels)
-        level = 0.0 if part.mute else float(to_amplitude(part.fader_db))
-        self._gains = np.array([left * level, right * level], np.float32)
+        gains = (0.0, 0.0) if part.mute else fader_gains(part, stream.channels)
+        self._gains = np.array(gains, np.float32)
 
     def read(self, frames: int) -> np.ndarray:
         return self._stream.read(frames) * self._gains
+
+
+def fader_gains(part: Part, channels: int) -> tuple[float, float]:
+    """Left and right gain of a part's fader and pan, muted or not."""
+    left, right = pan_gains(part.pan, channels)
+    level = float(to_amplitude(part.fader_db))
+    return left * level, right * level
 
 
 def pan_gains(pan: float, channels: int) -> tuple[float, float]:

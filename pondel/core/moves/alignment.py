@@ -135,5 +135,6 @@ KIND = MoveKind(
     start=_start,
     make=AlignmentProcessor,
     settle_s=_settle_s,
+    rings_s=_settle_s,
     in_brief=_in_brief,
 )

@@ -164,6 +164,11 @@ def _settle_s(move: ComplementaryEq) -> float:
     return total
 
 
+def _rings_s(move: ComplementaryEq) -> float:
+    moving = sum(moving_settle_s(_moving(band, move.side))[1] for band in _live(move))
+    return settle_s(_still(move, 48000), 48000) + moving
+
+
 def _in_brief(move: ComplementaryEq) -> str:
     shown = [
         f"{say_hz(band.hz)} {say(gain_db(band, move.side), 'dB')}" for band in move.bands if band.on
@@ -208,6 +213,7 @@ KIND = MoveKind(
     pair=Pair(sides=("gains", "gives"), alike=("bands",)),
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,
+    rings_s=_rings_s,
     keyed=True,
     in_brief=_in_brief,
 )

@@ -224,10 +224,14 @@ class DrawnDuckProcessor:
         return low * gain + high if self._move.acts_on == "lows" else low + high * gain
 
 
+def _rings_s(move: DrawnDuck) -> float:
+    return crossover_settle_s([move.crossover_hz]) if move.acts_on != "all" else 0.0
+
+
 def _settle_s(move: DrawnDuck) -> float:
     # The ramp forgets within its own time once the curve has been followed for as long.
     slowest_beat_s = 60.0 / 20.0
-    split = crossover_settle_s([move.crossover_hz]) if move.acts_on != "all" else 0.0
+    split = _rings_s(move)
     length = move.length_ms / 1000.0 if move.length_ms else move.length_beats * slowest_beat_s
     return max(split, 2 * move.ramp_ms / 1000.0 + length)
 
@@ -288,6 +292,7 @@ KIND = MoveKind(
     hit_face=_hit_face,
     make=DrawnDuckProcessor,
     settle_s=_settle_s,
+    rings_s=_rings_s,
     timed=True,
     in_brief=_in_brief,
 )

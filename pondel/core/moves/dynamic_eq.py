@@ -186,6 +186,7 @@ KIND = MoveKind(
     suits=lambda fight: 0.5,
     make=DynamicEqProcessor,
     settle_s=_settle_s,
+    rings_s=lambda move: sum(moving_settle_s(band)[1] for band in move.bands if band.on),
     keyed=True,
     in_brief=_in_brief,
 )

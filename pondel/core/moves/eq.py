@@ -241,5 +241,6 @@ KIND = MoveKind(
     start=_start,
     make=EqProcessor,
     settle_s=_settle_s,
+    rings_s=_settle_s,
     in_brief=_in_brief,
 )

@@ -50,6 +50,7 @@ from pondel.core.moves.starting import fitted, hold_ms_for, key_of, manner, rele
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 6
+LINEAR_S = 0.2
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 
 
@@ -214,14 +215,19 @@ class MultibandProcessor:
         return found.process(heard)
 
 
+def _split_s(move: Multiband) -> float:
+    """Seconds for the crossovers to forget their past."""
+    linear = LINEAR_S if move.phase == "linear" else 0.0
+    return crossover_settle_s(move.crossovers_hz) + linear
+
+
 def _settle_s(move: Multiband) -> float:
     slowest = 0.0
     for band in move.bands:
         cuts = [cut for cut in (band.key_low_cut_hz, band.key_high_cut_hz) if cut is not None]
         own = squeeze_settle_s(band_squeeze(band)) if band.on else 0.0
         slowest = max(slowest, own + sum(filters.settle_s(cut, 12) for cut in cuts))
-    split = 0.2 if move.phase == "linear" else 0.0
-    return crossover_settle_s(move.crossovers_hz) + split + slowest
+    return _split_s(move) + slowest
 
 
 def _in_brief(move: Multiband) -> str:
@@ -362,6 +368,7 @@ KIND = MoveKind(
     suits=lambda fight: 1.0 if fight.is_low or fight.firm else 0.3,
     make=MultibandProcessor,
     settle_s=_settle_s,
+    rings_s=_split_s,
     keyed=True,
     in_brief=_in_brief,
 )

@@ -274,10 +274,13 @@ class SpectralDuckProcessor:
             self._on_trace(np.repeat(shown[:, n], STEP)[:frames], n)
 
 
-def _settle_s(move: SpectralDuck) -> float:
+def _rings_s(move: SpectralDuck) -> float:
     _, rows, _ = bank(move.low_hz, move.high_hz, WIDTHS[move.bands], 48000)
-    slowest = 1.5 * max(cascade_settle_s(row[None], 48000) for row in rows[:2])
-    return 2 * slowest + ballistics.settle_s(
+    return 1.5 * max(cascade_settle_s(row[None], 48000) for row in rows[:2])
+
+
+def _settle_s(move: SpectralDuck) -> float:
+    return 2 * _rings_s(move) + ballistics.settle_s(
         move.attack_ms, 0, move.release_ms, max(move.depth_db, 6.0)
     )
 
@@ -350,6 +353,7 @@ KIND = MoveKind(
     start=_start,
     make=SpectralDuckProcessor,
     settle_s=_settle_s,
+    rings_s=_rings_s,
     keyed=True,
     timed=True,
     in_brief=_in_brief,

@@ -94,5 +94,6 @@ KIND = MoveKind(
     start=lambda fight: Start({"kind": "width"}, []),
     make=WidthProcessor,
     settle_s=_settle_s,
+    rings_s=_settle_s,
     in_brief=_in_brief,
 )
