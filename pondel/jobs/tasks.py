@@ -21,9 +21,10 @@ from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
+from pondel.jobs.recordings import Recording
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Superseded, Turns, be_nice
-from pondel.store.arrivals import UNFINISHED, WAITING, Arrivals
+from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
 from pondel.store.prints import Prints
@@ -31,6 +32,7 @@ from pondel.store.room import is_full, written_in
 from pondel.store.variants import Variants
 
 REPORT_EVERY_S = 0.15
+LENGTH_HEARD_S = 0.005
 TEND_EVERY_S = 1.0
 COPY_EVERY_S = 600.0
 SERVING_LOCK = "serving.lock"
@@ -339,11 +341,23 @@ class Jobs:
         except Cancelled:
             return
         except NotFound:
-            # Dismissed meanwhile, or its session was set aside: then it goes on when that is back.
-            self.arrivals.wait(arrival_id)
+            self._is_not_wanted(arrival_id)
             return
         self._pace_s.append(time.monotonic() - begun)
         self.starved.forget(f"arrival {arrival_id}")
+
+    def _is_not_wanted(self, arrival_id: str) -> None:
+        """Dismissed, or for a part that is gone; or its session was set aside: then it waits."""
+        try:
+            arrival = self.arrivals.get(arrival_id)
+            document = self.library.head(arrival.session_id).document
+        except NotFound:
+            self.arrivals.wait(arrival_id)
+            return
+        if arrival.replaces and not document.has_part(arrival.replaces):
+            self.arrivals.fail(arrival_id, "the part it was for was taken out meanwhile")
+        else:
+            self.arrivals.wait(arrival_id)
 
     def _read(self, arrival_id: str) -> None:
         arrival = self.arrivals.get(arrival_id)
@@ -355,7 +369,10 @@ class Jobs:
         with written_in(media.folder), media.scratch(".wav") as unfinished:
             files.convert(upload, unfinished, rate, name=arrival.name, progress=report)
             file = media.adopt(unfinished)
-        self.desk.recordings.take(file)
+        taken = self.desk.recordings.take(file)
+        if arrival.replaces:
+            self._replace(arrival, file, taken, facts.rate)
+            return
         name = part_name(arrival.name)
 
         def make(parts: list[Part]) -> Part:
@@ -363,6 +380,12 @@ class Jobs:
             return Part(id=fresh_id(name, taken), name=name, role=guess_role(name), file=file)
 
         self.arrivals.become_part(arrival_id, make)
+
+    def _replace(self, arrival: Arrival, file: str, new: Recording, file_rate: int) -> None:
+        """Put a recording in the place of a part's, and say how they differ."""
+        part = self.library.head(arrival.session_id).document.part(arrival.replaces)
+        old = self.desk.recordings.readable(part.file) if part.file else None
+        self.arrivals.become_recording(arrival.id, file, difference(old, new, file_rate))
 
     def _print_now(self, print_id: str) -> None:
         if not self.prints.claim(print_id):
@@ -377,6 +400,20 @@ class Jobs:
             return
         self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}")
         self.starved.forget(f"print {print_id}")
+
+
+def difference(old: Recording | None, new: Recording, file_rate: int) -> str:
+    """How a recording differs from the one it takes the place of, in a few words; empty when alike."""
+    words = []
+    if old is not None:
+        seconds = new.frames / new.rate - old.frames / old.rate
+        if abs(seconds) >= LENGTH_HEARD_S:
+            words.append(f"{abs(seconds):.2f} s {'longer' if seconds > 0 else 'shorter'}")
+        if new.channels != old.channels:
+            words.append("mono now" if new.channels == 1 else "stereo now")
+    if file_rate != new.rate:
+        words.append(f"brought from {file_rate / 1000:g} to {new.rate / 1000:g} kHz")
+    return ", ".join(words)
 
 
 class _Every:

@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 from pondel.core.document import Part
 from pondel.core.errors import BadAudio, NotFound
-from pondel.core.operations import BringIn
+from pondel.core.operations import BringIn, ReplaceRecording
 from pondel.store.folder import sync
 from pondel.store.library import Library
 from pondel.store.room import written_in
@@ -31,6 +31,8 @@ class Arrival:
     progress: float
     message: str
     part_id: str
+    replaces: str = ""
+    """The part whose recording it takes the place of, empty when it becomes a new part."""
 
 
 def plain_name(name: str) -> str:
@@ -47,7 +49,7 @@ class Arrivals:
         self._library = library
         self._table = library.tables.Arrival
 
-    def receive(self, session_id: str, name: str, stream: BinaryIO) -> Arrival:
+    def receive(self, session_id: str, name: str, stream: BinaryIO, *, replaces: str = "") -> Arrival:
         """Write an upload to disk and note it; what was answered survives a crash."""
         if name != plain_name(name) and (".." in name or "\0" in name):
             raise BadAudio("the name leads out of its folder; rename the file", where=plain_name(name))
@@ -61,7 +63,11 @@ class Arrivals:
                 sync(path)
                 sync(path.parent)
                 self._table.insert(
-                    id=arrival_id, session=session_id, name=plain_name(name), state=WAITING
+                    id=arrival_id,
+                    session=session_id,
+                    name=plain_name(name),
+                    state=WAITING,
+                    replaces=replaces,
                 ).execute()
         except BaseException:
             self._drop(arrival_id)
@@ -146,10 +152,28 @@ class Arrivals:
             parts = self._library.head(arrival.session_id).document.parts
             part = make(parts)
             self._library.edit(arrival.session_id, None, BringIn(part=part).apply, arrival=True)
-            table = self._table
-            table.update(state=DONE, progress=1, part=part.id).where(table.id == arrival_id).execute()
+            self._finish(arrival_id, part.id)
         self._drop(arrival_id)
+
+    def become_recording(self, arrival_id: str, file: str, differs: str) -> None:
+        """Put the file in the place of a part's recording and end the arrival in one transaction.
+
+        `differs` is in words how it differs from what was there; NotFound when the part is gone.
+        """
+        with self._library.database.atomic("immediate"):
+            arrival = self.get(arrival_id)
+            if arrival.state != READING:
+                return
+            operation = ReplaceRecording(part=arrival.replaces, file=file, differs=differs)
+            self._library.edit(arrival.session_id, None, operation.apply, arrival=True)
+            self._finish(arrival_id, arrival.replaces)
+        self._drop(arrival_id)
+
+    def _finish(self, arrival_id: str, part_id: str) -> None:
+        table = self._table
+        table.update(state=DONE, progress=1, part=part_id).where(table.id == arrival_id).execute()
 
 
 def _of(row) -> Arrival:
-    return Arrival(row.id, row.session_id, row.name, row.state, row.progress, row.message, row.part)
+    about = row.id, row.session_id, row.name, row.state, row.progress, row.message, row.part
+    return Arrival(*about, row.replaces)

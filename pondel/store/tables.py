@@ -136,6 +136,7 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         progress = FloatField(default=0)
         message = TextField(default="")
         part = TextField(default="")
+        replaces = TextField(default="")
         created = DateTimeField(default=now)
 
     class Print(base):

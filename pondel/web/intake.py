@@ -157,14 +157,21 @@ def stop_all(session_id: str):
 @blueprint.post("/arrivals")
 def receive(session_id: str):
     """Take in uploaded files; what is answered is on disk and will become a part."""
-    head(session_id)
+    document = head(session_id).document
+    replaces = asked.words("replaces", most=40)
+    if replaces and document.part(replaces).file is None:
+        raise BadDocument("a return has no recording to replace", where=document.part(replaces).name)
     handed = [file for file in request.files.getlist("file") if file.filename]
     if not handed:
         raise BadAudio("no file was chosen")
+    if replaces and len(handed) > 1:
+        raise BadAudio("one file takes the place of a recording, not several")
     refused = []
     for file in handed:
         try:
-            arrival = jobs().arrivals.receive(session_id, file.filename or "", file.stream)
+            arrival = jobs().arrivals.receive(
+                session_id, file.filename or "", file.stream, replaces=replaces
+            )
         except BadAudio as error:
             refused.append(error)
             continue

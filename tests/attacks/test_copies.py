@@ -112,7 +112,8 @@ def older(folder: Path, tmp: Path, monkeypatch) -> None:
         shutil.copy(path, before)
     with sqlite3.connect(folder / "pondel.db") as opened:
         opened.executescript(
-            "drop table login; drop table seal; delete from schema_migration where name >= '0003';"
+            "drop table login; drop table seal; alter table arrival drop column replaces;"
+            "delete from schema_migration where name >= '0003';"
             "drop index revision_parent; alter table revision drop column arrival;"
             "alter table session drop column removed;"
         )

@@ -172,18 +172,15 @@ class ReplaceRecording(Operation):
     op: Literal["replace recording"] = "replace recording"
     part: PartRef
     file: Annotated[str, Field(min_length=1, max_length=400)]
+    differs: Words = ""
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
         if part.file is None:
             raise BadDocument("a return has no recording to replace", where=part.name)
         left = on_part(document, self.part, lambda data: data.update(file=self.file))
-        said = []
-        if part.hits.added_s or part.hits.removed_s:
-            said.append(
-                f"Hits of {part.name} that were set by hand are kept: look whether they still fit."
-            )
-        return Done(left, f"New recording of {part.name}", said)
+        title = f"New recording of {part.name}" + (f": {self.differs}" if self.differs else "")
+        return Done(left, title)
 
 
 def _with(document: Session, part: Part) -> Session:

@@ -1,6 +1,7 @@
 // Lists of work under way are asked for again until it is done, without disturbing who types meanwhile.
 import { getPage, say } from "./api.js";
 import { reload, stage } from "./stage.js";
+import { state } from "./state.js";
 
 const AGAIN_MS = 700;
 
@@ -12,8 +13,6 @@ function isTyping() {
   return field.matches("input:not([type=checkbox], [type=radio], [type=range], [type=file])") && field.value !== field.defaultValue;
 }
 
-const partsShown = () => stage.querySelectorAll(".intake-table tbody tr").length;
-
 function ask(list) {
   setTimeout(() => show(list).catch((error) => say(error.message)), AGAIN_MS);
 }
@@ -24,7 +23,7 @@ export async function show(list) {
   const { content } = await getPage(location.href);
   const fresh = document.adoptNode(content.getElementById(list.id));
   if (!list.isConnected) return;
-  const isBehind = "parts" in fresh.dataset && Number(fresh.dataset.parts) !== partsShown();
+  const isBehind = "revision" in fresh.dataset && Number(fresh.dataset.revision) !== state.facts.revision;
   if (isBehind && !isTyping()) {
     await reload();
     return;

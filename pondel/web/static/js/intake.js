@@ -1,5 +1,5 @@
 // Files on their way to the server, each with its own progress.
-import { upload } from "./api.js";
+import { say, upload } from "./api.js";
 import { show } from "./again.js";
 
 const AT_ONCE = 2;
@@ -104,10 +104,39 @@ async function dropped(transfer) {
   return files.sort((a, b) => a.name.localeCompare(b.name));
 }
 
+/** A file chosen, or dropped on a part's row, takes the place of the part's recording. */
+function wireReplacing(root, url) {
+  const replace = (part, files) => {
+    if (files.length > 1) return say("One file takes the place of a recording: drop a single one.");
+    take(files, `${url}?${new URLSearchParams({ replaces: part })}`);
+  };
+  const chosen = root.querySelector("input[data-replaces]");
+  if (chosen) {
+    chosen.onchange = () => {
+      replace(chosen.dataset.replaces, [...chosen.files]);
+      chosen.value = "";
+    };
+  }
+  for (const row of root.querySelectorAll("tr[data-replaces]")) {
+    if (!row.dataset.replaces) continue;
+    row.ondragover = (event) => {
+      event.preventDefault();
+      row.classList.add("over");
+    };
+    row.ondragleave = () => row.classList.remove("over");
+    row.ondrop = async (event) => {
+      event.preventDefault();
+      row.classList.remove("over");
+      replace(row.dataset.replaces, await dropped(event.dataTransfer));
+    };
+  }
+}
+
 export function wire(root) {
   const drop = root.querySelector("#drop");
   if (!drop) return;
   const url = drop.dataset.upload;
+  wireReplacing(root, url);
   drop.querySelector("#files").onchange = (event) => {
     take([...event.target.files], url);
     event.target.value = "";
