@@ -19,13 +19,17 @@ import iso226  # noqa: E402
 from hearing_tools import band, loudness, share, steady_excitation, tone  # noqa: E402
 from test_hearing_agreement import CRITICAL_RATIOS_DB  # noqa: E402
 
-from pondel.core.dsp import matched  # noqa: E402
+from pondel.core.dsp import (  # noqa: E402
+    matched,
+    moving,
+    squeeze,
+)
 from pondel.core.dsp.crossover import band_biquads  # noqa: E402
 from pondel.core.dsp.matched import response  # noqa: E402
 from pondel.core.hearing.ear import constants, quiet_excitation_db  # noqa: E402
 from pondel.core.hearing.loudness import partial_loudness, total_sone  # noqa: E402
 from pondel.core.hearing.scale import PLACES_HZ, erb_hz  # noqa: E402
-from pondel.core.moves import compressor, drawn_duck, dynamic_eq, spectral_duck  # noqa: E402
+from pondel.core.moves import drawn_duck, spectral_duck  # noqa: E402
 
 mpl.use("svg")
 from matplotlib import pyplot as plt  # noqa: E402
@@ -198,7 +202,7 @@ def moves() -> None:
         at += some.tolist()
         level += db(matched.prototype(shape, some, centre, gain, q)).tolist()
     responses("EQ at 44.1 kHz against its analogue prototype", "eq", curves, hz, (at, level))
-    band = dynamic_eq.band_pass(300, 1.4, rate)
+    band = moving.band_pass(300, 1.4, rate)
     weight = response(band, w)
     curves = {f"{gain} dB": db(1 + (10 ** (gain / 20) - 1) * weight) for gain in (-3, -6, -9, -12)}
     responses("A dynamic bell at 300 Hz, Q 1.4, on its way down", "dynamic-eq", curves, hz)
@@ -225,7 +229,7 @@ def moves() -> None:
     figure, axes = sheet("Static curves, threshold -30 dB", "level, dB", "output, dB")
     levels = np.arange(-60.0, 1.0)
     for ink, (ratio, knee) in zip(INKS, ((2, 0), (4, 6), (np.inf, 12)), strict=False):
-        out = levels - compressor.static_reduction_db(levels, -30, ratio, knee, 60)
+        out = levels - squeeze.static_reduction_db(levels, -30, ratio, knee, 60)
         axes.plot(levels, out, color=ink, label=f"{ratio:g}:1, knee {knee} dB")
     axes.legend(frameon=False, fontsize=8)
     keep(figure, "compressor", MOVES)

@@ -15,7 +15,7 @@ from pathlib import Path
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "tests"))
 
-from browser_tools import browsing, open_page, served  # noqa: E402
+from browser_tools import at_rest, browsing, open_page, served  # noqa: E402
 from playwright.sync_api import Page  # noqa: E402
 
 from pondel.demo.session import ensure_demo  # noqa: E402
@@ -45,7 +45,9 @@ def prepare(page: Page, what: str | None) -> None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
         page.wait_for_selector("text=Why it began like this")
-    page.wait_for_timeout(4000)
+    if page.locator("[data-again]").count():
+        page.wait_for_selector("[data-again]", state="detached", timeout=120_000)
+    at_rest(page)
 
 
 def main() -> None:
@@ -61,7 +63,7 @@ def main() -> None:
                 page, errors = open_page(
                     browser, f"{address}/sessions/lantern-parade/{path}", color_scheme=sheet
                 )
-                page.wait_for_timeout(1500)
+                at_rest(page)
                 prepare(page, what)
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"{name}.png", *errors)

@@ -141,8 +141,13 @@ class DataFolder:
 
 
 def sync(path: Path) -> None:
-    """Make a file, or a folder's list of names, safe against a power cut."""
-    handle = os.open(path, os.O_RDONLY)
+    """Make a file, or a folder's list of names, safe against a power cut.
+
+    Windows writes only what is open for writing, and keeps its lists of names safe by itself.
+    """
+    if os.name == "nt" and path.is_dir():
+        return
+    handle = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
     try:
         os.fsync(handle)
     finally:

@@ -11,10 +11,17 @@ from pondel.core.operations.base import Operation
 
 BEGINNING = """# Operations
 
+The whole of [the first duck](first-duck.md), from a script; `make demo` made the session:
+
     pondel do "Lantern Parade" - <<'JSON'
-    [{"op": "decide", "leads": "bass-drum", "gives_way": "tuba", "low_hz": 40, "high_hz": 120},
-     {"op": "right of way", "zone": "z1"}]
+    [{"op": "decide", "leads": "bass-drum", "gives_way": "tuba", "low_hz": 40, "high_hz": "120 Hz"},
+     {"op": "right of way", "zone": "z1", "start_s": 18.5},
+     {"op": "set move", "part": "tuba", "move": "m1", "field": "crossovers_hz.0", "value": "110 Hz"},
+     {"op": "set move", "part": "tuba", "move": "m1", "field": "bands.0.hold_ms", "value": "60 ms"},
+     {"op": "set move", "part": "tuba", "move": "m1", "field": "bands.0.release_ms", "value": "120 ms"}]
     JSON
+    pondel measure "Lantern Parade" --json > after.json
+    pondel render "Lantern Parade" --out printed --what both
 
 Every change of a session is one of these, whether it comes from a screen, from a script or from another
 program. Several are applied in turn: all of them, or none. `pondel do` prints the new revision and what

@@ -20,8 +20,9 @@ async function ask(signal) {
   write("zone", found.zone ? found.zone.words : "nowhere");
   write("cost", `${found.cost > 0 ? "−" : "+"}${Math.abs(found.cost * 100).toFixed(1)} %`);
   const done = found.reduction[state.view.move];
-  write("median", done ? (done.hits ? fall(done.median_db) : "no hits here") : "the move is off");
-  write("most", done ? fall(done.most_db) : "the move is off");
+  // A move that is off, or that holds still, has no reduction to tell.
+  write("median", done ? (done.hits ? fall(done.median_db) : "no hits here") : "–");
+  write("most", done ? fall(done.most_db) : "–");
 }
 
 const { now: load, soon } = question(ask, (message) => write("hidden", message), 300);
