@@ -12,7 +12,7 @@ from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Zone, parse_session, to_json
 from pondel.core.engine import render, routing
 from pondel.core.errors import BadDocument
-from pondel.core.losses import without
+from pondel.core.losses import settled, without
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.drawn_duck import DrawnDuck
 from pondel.core.refs import Mapping, TieRef, pointers, rebind, references
@@ -173,3 +173,18 @@ def test_a_move_that_lost_its_target_works_again_once_it_has_another(session):
     assert whole.part("tuba").moves[0].on and not whole.part("tuba").moves[0].lost
     quieter = put(left, "threshold_db", -40)
     assert quieter.part("tuba").moves[0].lost == left.part("tuba").moves[0].lost
+
+
+def test_a_document_from_outside_is_settled(session):
+    whole, said = settled(session)
+    assert whole == session and not said
+    data = to_json(session)
+    data["parts"] = [part for part in data["parts"] if part["id"] != "drum"]
+    for part in data["parts"]:
+        part["moves"] = [move for move in part["moves"] if move["kind"] != "complementary eq"]
+    torn = parse_session(data)
+    left, said = settled(torn)
+    assert not left.part("tuba").moves[0].on and left.part("tuba").moves[1].on
+    assert "It listened to a part, which was taken out." == left.part("tuba").moves[0].lost
+    assert [zone.id for zone in left.zones] == ["y"] and len(said) == 3
+    assert settled(left) == (left, [])

@@ -38,6 +38,22 @@ def without(
     return parse_session(to_json(left)), said
 
 
+def settled(document: Session) -> tuple[Session, list[str]]:
+    """A document from outside: what points at nothing in it is switched off and says so."""
+    parts: set[str] = set()
+    sections: set[str] = set()
+    for holder in (*document.zones, *(move for part in document.parts for move in part.moves)):
+        if getattr(holder, "lost", ""):
+            continue
+        for at, one in references(holder):
+            (sections if at == "section" else parts).add(one)
+    parts -= {part.id for part in document.parts}
+    sections -= {section.id for section in document.sections}
+    if not parts and not sections:
+        return document, []
+    return without(document, parts=parts, sections=sections)
+
+
 def _part(part: Part, mapping: Mapping, names: dict[str, str], said: list[str]) -> Part:
     changed: dict[str, Any] = {}
     sends = [send for send in part.sends if mapping.parts.get(send.to, send.to) is not None]
@@ -56,7 +72,7 @@ def _part(part: Part, mapping: Mapping, names: dict[str, str], said: list[str]) 
             title = kind_of(move.kind).title.lower()
             said.append(f"{part.name}, {title} is off: {why[0].lower()}{why[1:]}")
         elif len(bound.sections) < len(move.sections):
-            gone = [names[one] for one in move.sections if one not in bound.sections]
+            gone = [names.get(one, "a section") for one in move.sections if one not in bound.sections]
             title = kind_of(move.kind).title.lower()
             said.append(f"{part.name}, {title} no longer acts in {', '.join(gone)}.")
         moves.append(bound)
@@ -67,7 +83,7 @@ def _zone(zone: Zone, mapping: Mapping, names: dict[str, str], said: list[str]) 
     bound, lost = rebind(zone, mapping)
     if not lost:
         return bound
-    gone = ", ".join(dict.fromkeys(names[one.id] for one in lost))
+    gone = ", ".join(dict.fromkeys(names.get(one.id, "a part") for one in lost))
     said.append(f"A decision went with {gone}.")
     return None
 

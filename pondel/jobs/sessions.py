@@ -12,6 +12,7 @@ from pondel.core.audio.files import AudioFacts
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
+from pondel.core.losses import settled
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.tasks import part_name
@@ -155,7 +156,7 @@ def _imported(
 ) -> str:
     """A new session from a document's text; `take` takes in a file by name, part and rate."""
     try:
-        document = parse_session(text)
+        document, _ = settled(parse_session(text))
     except PondelError as error:
         raise BadDocument(error.message, where=source) from error
     data = to_json(document)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from flask import Flask
+from flask import Flask, Response, request
 
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
@@ -51,9 +51,18 @@ def create_app(
     register_addresses(app)
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
     security.secure(app, password, logins)
+    app.after_request(answer_in_order)
     register_failures(app)
     register_screens(app)
     return app
+
+
+def answer_in_order(response: Response) -> Response:
+    """Every answer carries the number of its question, where the page gave it one."""
+    number = request.headers.get("Pondel-Order", "")
+    if number.isdecimal() and len(number) <= 15:
+        response.headers["Pondel-Order"] = number
+    return response
 
 
 def register_screens(app: Flask) -> None:

@@ -12,7 +12,8 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
-from pondel.core.dsp.squeeze import LOUDEST, bend, peaks
+from pondel.core.dsp.followers import LOUDEST, peaks
+from pondel.core.dsp.squeeze import bend
 
 KNEE_DB = 3.0
 QUIET = np.float32(1e-10)

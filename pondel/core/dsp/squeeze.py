@@ -17,9 +17,9 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
+from pondel.core.dsp.followers import LOUDEST, mean_square, peaks
 
 TILE = 1024
-LOUDEST = np.float32(1e6)
 QUIETEST = np.float32(1e-10)
 NO_KNEE_DB = 0.01
 
@@ -84,32 +84,6 @@ def static_reduction_db(
 
 
 @kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def peaks(key, out):
-    # Written so that a level that is not a number counts as the loudest one.
-    if key.shape[1] == 2:
-        for i in range(out.size):
-            level = max(abs(key[i, 0]), abs(key[i, 1]))
-            out[i] = level if level < LOUDEST else LOUDEST
-        return
-    for i in range(out.size):
-        level = abs(key[i, 0])
-        for c in range(1, key.shape[1]):
-            level = max(level, abs(key[i, c]))
-        out[i] = level if level < LOUDEST else LOUDEST
-
-
-@kernel(error_model="numpy")
-def _mean_square(out, pole, state):
-    """Running mean square of the peaks in `out`, back to amplitude; state[0] is carried."""
-    mean = state[0]
-    left = 1.0 - pole
-    for i in range(out.size):
-        mean = pole * mean + left * np.float64(out[i]) * np.float64(out[i])
-        out[i] = np.sqrt(mean)
-    state[0] = mean if mean > 1e-24 else 0.0
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
 def bend(levels, threshold_db, slope, knee_db, range_db):
     """The static curve, in place, written without branches."""
     half = np.float32(0.5) * knee_db
@@ -159,7 +133,7 @@ def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state,
         size = end - start
         peaks(key[start:end], level[:size])
         if rms_pole > 0.0:
-            _mean_square(level[:size], rms_pole, state[3:])
+            mean_square(level[:size], rms_pole, state[3:])
         for i in range(size):
             level[i] = max(level[i], QUIETEST)
         tile = reduction[start:end]

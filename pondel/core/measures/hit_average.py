@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pondel.core.measures.hits import follow
+from pondel.core.dsp.followers import followed
 
 STEP_S = 0.002
 LEAST_DB = -80.0
@@ -30,7 +30,7 @@ def steps_db(samples: np.ndarray, rate: int) -> np.ndarray:
     size = max(1, round(STEP_S * rate))
     count = samples.shape[0] // size
     steps = np.abs(samples[: count * size]).max(axis=1).reshape(count, size).max(axis=1)
-    peaks = follow(steps.astype(np.float64), float(np.exp(-STEP_S / FALL_S)))
+    peaks = followed(steps.astype(np.float64), float(np.exp(-STEP_S / FALL_S)))
     return np.maximum(20.0 * np.log10(np.maximum(peaks, 1e-10)), LEAST_DB)
 
 

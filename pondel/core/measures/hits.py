@@ -9,6 +9,7 @@ import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.followers import followed
 
 STEP_S = 0.001
 REACH = 20
@@ -45,17 +46,6 @@ class Onset:
             None if self.length_20_s is None else round(self.length_20_s, 3),
             None if self.length_40_s is None else round(self.length_40_s, 3),
         ]
-
-
-@kernel()
-def follow(power, decay):
-    """Peaks that fall by a factor a step: float64 (steps,) in and out."""
-    out = np.empty_like(power)
-    level = 0.0
-    for i in range(power.size):
-        level = max(power[i], level * decay)
-        out[i] = level
-    return out
 
 
 @kernel(fastmath={"contract", "reassoc", "nsz"})
@@ -98,7 +88,7 @@ class Hits:
         if power.size < 50 or power.max() <= 1e-12:
             return []
         # A peak follower bridges the cycles of low notes and keeps the rise where it is.
-        envelope = follow(power, float(np.exp(-STEP_S * 1000 / FALL_MS)))
+        envelope = followed(power, float(np.exp(-STEP_S * 1000 / FALL_MS)))
         level = 10.0 * np.log10(envelope + envelope.max() * 10 ** (DEEPEST_DB / 10))
         before = minimum_filter1d(level, REACH, origin=REACH // 2 - 1, mode="nearest")
         after = maximum_filter1d(level, REACH, origin=-(REACH // 2), mode="nearest")

@@ -10,7 +10,8 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude, to_db
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.dsp.squeeze import LOUDEST, QUIETEST
+from pondel.core.dsp.followers import LOUDEST, fall_back, peaks
+from pondel.core.dsp.squeeze import QUIETEST
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.checking import clicks, key_path, never_back, settings
 from pondel.core.moves.describe import (
@@ -87,20 +88,6 @@ def _follow(level_db, curve, times, hold_frames, state, reduction):
     state[1], state[2] = left, is_open
 
 
-@kernel(error_model="numpy")
-def _peaks(key, fall, state, out):
-    """Peak level with a short fall, so that the cycles of low notes do not open and shut it."""
-    now = state[3]
-    for i in range(out.size):
-        level = np.float32(0.0)
-        for c in range(key.shape[1]):
-            level = max(level, abs(key[i, c]))
-        level = level if level < LOUDEST else LOUDEST
-        now = max(np.float64(level), now * fall)
-        out[i] = max(np.float32(now), QUIETEST)
-    state[3] = now
-
-
 class GateProcessor:
     """The gate at work."""
 
@@ -122,7 +109,9 @@ class GateProcessor:
         delayed = self._delay.push(np.ascontiguousarray(block, np.float32))
         level = np.empty(block.shape[0], np.float32)
         level_db, reduction, gain = np.empty_like(level), np.empty_like(level), np.empty_like(level)
-        _peaks(detected, self._fall, self._state, level)
+        peaks(detected, level)
+        fall_back(level, self._fall, self._state[3:])
+        np.maximum(level, QUIETEST, out=level)
         amplitude_to_db(level, level_db)
         _follow(level_db, self._curve, self._times, self._hold_frames, self._state, reduction)
         db_to_amplitude(-reduction, gain)

@@ -19,10 +19,10 @@ from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import to_db
+from pondel.core.dsp.followers import LOUDEST
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.moving import band_pass
 from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
-from pondel.core.dsp.squeeze import LOUDEST
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import Key, attack, choice, decibels, frequency, mix, number, release
 from pondel.core.moves.fight import Fight, Start

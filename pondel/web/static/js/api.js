@@ -42,9 +42,16 @@ async function checked(response) {
   throw new Refused(response.status, message);
 }
 
+let asked = 0;
+
+/** Every question has a number, and every answer carries the number of its question. */
 async function reach(url, options) {
+  const order = String(++asked);
   try {
-    return await fetch(url, options);
+    const response = await fetch(url, { ...options, headers: { ...options.headers, "Pondel-Order": order } });
+    const answered = response.headers.get("Pondel-Order");
+    if (answered !== null && answered !== order) throw new TypeError("an answer to another question");
+    return response;
   } catch (error) {
     if (error.name === "AbortError") throw error;
     throw new Refused(0, "Pondel does not answer; what was saved is safe. Start it again and reload this page.");
