@@ -79,17 +79,14 @@ class ArrayReader:
         return out
 
 
-class ArrayMedia:
-    """Recordings held in memory by name, with hits as they are given."""
+class _GivenHits:
+    """Recordings whose hits are given, whatever the sensitivity."""
 
-    def __init__(
-        self, samples: dict[str, np.ndarray], hits_s: dict[str, list[float]] | None = None
-    ) -> None:
-        self._samples = samples
+    def __init__(self, hits_s: dict[str, list[float]] | None) -> None:
         self._hits_s = hits_s or {}
 
     def open(self, file: str) -> Reader:
-        return ArrayReader(self._samples[file])
+        raise NotImplementedError
 
     def frames(self, file: str) -> int:
         return self.open(file).frames
@@ -98,10 +95,24 @@ class ArrayMedia:
         return np.array(self._hits_s.get(file, []), np.float64)
 
 
-class FolderMedia:
-    """Recordings in a folder; names may not lead out of it."""
+class ArrayMedia(_GivenHits):
+    """Recordings held in memory by name, with hits as they are given."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(
+        self, samples: dict[str, np.ndarray], hits_s: dict[str, list[float]] | None = None
+    ) -> None:
+        super().__init__(hits_s)
+        self._samples = samples
+
+    def open(self, file: str) -> Reader:
+        return ArrayReader(self._samples[file])
+
+
+class FolderMedia(_GivenHits):
+    """Recordings in a folder, with hits as they are given; names may not lead out of it."""
+
+    def __init__(self, folder: Path, hits_s: dict[str, list[float]] | None = None) -> None:
+        super().__init__(hits_s)
         self._folder = folder.resolve()
 
     def path(self, file: str) -> Path:
