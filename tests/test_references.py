@@ -185,6 +185,6 @@ def test_a_document_from_outside_is_settled(session):
     torn = parse_session(data)
     left, said = settled(torn)
     assert not left.part("tuba").moves[0].on and left.part("tuba").moves[1].on
-    assert "It listened to a part, which was taken out." == left.part("tuba").moves[0].lost
+    assert left.part("tuba").moves[0].lost == "It listened to a part, which was taken out."
     assert [zone.id for zone in left.zones] == ["y"] and len(said) == 3
     assert settled(left) == (left, [])
