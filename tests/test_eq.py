@@ -113,6 +113,14 @@ def test_matched_output_is_as_loud_as_the_input():
     assert rms_db(plain) == pytest.approx(rms_db(louder) - 3, abs=0.01)
 
 
+def test_matching_adds_no_more_than_the_output_could():
+    # A cut that leaves next to nothing would ask for more than 100 dB.
+    cut = EqBand(shape="high cut", hz=14, slope_db_oct=48)
+    quiet = run(Eq(id="e", bands=[cut]), noise(0.5))
+    matched = run(Eq(id="e", bands=[cut], level_match=True), noise(0.5))
+    assert rms_db(matched) == pytest.approx(rms_db(quiet) + 24, abs=0.01)
+
+
 def test_an_eq_without_gain_is_the_part_itself():
     sound = noise(0.5)
     assert np.array_equal(run(Eq(id="e"), sound), sound)

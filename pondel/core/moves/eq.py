@@ -39,6 +39,8 @@ SHAPES = {
 TILT_Q = 0.32
 GAINING = ("bell", "low shelf", "high shelf", "tilt")
 MOST_BANDS = 24
+# Matching moves the level no further than the output can by hand.
+MOST_OUTPUT_DB = 24.0
 
 
 class EqBand(Model):
@@ -82,7 +84,9 @@ class Eq(MoveBase):
     bands: list[EqBand] = items(
         "Bands", least=0, most=MOST_BANDS, first=_first_bands, help="In the order they act."
     )
-    output_db: float = decibels("Output", 0.0, -24, 24, "Level after all bands.")
+    output_db: float = decibels(
+        "Output", 0.0, -MOST_OUTPUT_DB, MOST_OUTPUT_DB, "Level after all bands."
+    )
     level_match: bool = choice(
         "Match level",
         default=False,
@@ -125,8 +129,11 @@ def matching_db(bands: list[EqBand], rate: int) -> float:
 
 
 def output_gain_db(move: Eq, rate: int) -> float:
-    """The gain after all bands."""
-    return move.output_db - (matching_db(move.bands, rate) if move.level_match else 0.0)
+    """The gain after all bands; matching adds or takes up to MOST_OUTPUT_DB."""
+    if not move.level_match:
+        return move.output_db
+    matching = min(max(matching_db(move.bands, rate), -MOST_OUTPUT_DB), MOST_OUTPUT_DB)
+    return move.output_db - matching
 
 
 class Placed:
