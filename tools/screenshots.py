@@ -44,7 +44,7 @@ def prepare(page: Page, what: str | None) -> None:
     elif what is not None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
-        page.wait_for_selector("text=Why it began like this")
+        page.wait_for_selector("text=Why it began like this", timeout=120_000)
     if page.locator("[data-again]").count():
         page.wait_for_selector("[data-again]", state="detached", timeout=120_000)
     at_rest(page)
