@@ -129,19 +129,16 @@ class Analysis:
 
     def table(self, document: Session) -> HiddenTable | None:
         """Who hides whom over the whole song, if every part is analysed; else None."""
+        known = self.known_table(document)
+        if known is not None:
+            return known
         sources = self._sources(document)
+        made = self._make_table(document, sources)
+        if made is None:
+            return None
         key = self._key(document, sources)
-        with self._lock:
-            found = self._tables.get(key)
-        if found is not None:
-            return found
-        kept = self._files.arrays(key)
-        if kept is None:
-            kept = self._make_table(document, sources)
-            if kept is None:
-                return None
-            self._keep_table(key, kept)
-        return self._hold(key, HiddenTable(list(sources), **kept))
+        self._keep_table(key, made)
+        return self._hold(key, HiddenTable(list(sources), **made))
 
     def known_table(self, document: Session) -> HiddenTable | None:
         """The table if it was made before, else None: nothing is added up for it."""

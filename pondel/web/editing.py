@@ -31,9 +31,10 @@ def edit(session_id: str):
     its chunk `at` comes with the answer if it is ready in a moment.
     """
     body = asked.body()
-    base, gesture, page, wanted = (body.get(name) for name in ("base", "gesture", "page", "listen"))
+    gesture, page, wanted = (body.get(name) for name in ("gesture", "page", "listen"))
     operations = parse_operations(body.get("do"))
-    if isinstance(base, bool) or not isinstance(base, int):
+    base = _base(body)
+    if base is None:
         raise BadDocument("an edit names the revision it is based on")
     if isinstance(page, str):
         jobs().turns.drop(page)
@@ -86,20 +87,22 @@ def _with_sound(answer: dict[str, Any], at: int, block: np.ndarray) -> Response:
 @blueprint.post("/undo")
 def undo(session_id: str):
     """Step back."""
-    return {"session": song_facts(session_id, library().undo(session_id, _base()))}
+    return {"session": song_facts(session_id, library().undo(session_id, _seen()))}
 
 
 @blueprint.post("/redo")
 def redo(session_id: str):
     """Step forward."""
-    return {"session": song_facts(session_id, library().redo(session_id, _base()))}
+    return {"session": song_facts(session_id, library().redo(session_id, _seen()))}
 
 
-def _base() -> int | None:
+def _seen() -> int | None:
     """The revision the page shows, where it says one: what came since is not stepped over unseen."""
-    if not request.content_length:
-        return None
-    base = asked.body().get("base")
+    return _base(asked.body()) if request.content_length else None
+
+
+def _base(body: dict[str, Any]) -> int | None:
+    base = body.get("base")
     if base is not None and (isinstance(base, bool) or not isinstance(base, int)):
         raise BadDocument("the base is the number of a revision")
     return base

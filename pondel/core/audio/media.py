@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from pathlib import Path
 from typing import Protocol
 
@@ -79,14 +80,15 @@ class ArrayReader:
         return out
 
 
-class _GivenHits:
+class _GivenHits(ABC):
     """Recordings whose hits are given, whatever the sensitivity."""
 
     def __init__(self, hits_s: dict[str, list[float]] | None) -> None:
         self._hits_s = hits_s or {}
 
+    @abstractmethod
     def open(self, file: str) -> Reader:
-        raise NotImplementedError
+        """A reader of a recording from its start."""
 
     def frames(self, file: str) -> int:
         return self.open(file).frames

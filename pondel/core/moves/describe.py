@@ -161,6 +161,18 @@ def frequency(
     return number(title, default=default, low=low, high=high, help=help, **settings)
 
 
+def low_cut(title: str, of: str) -> Any:
+    """The low cut of what is listened to; off as long as none is set."""
+    help = f"Keeps what lies below this out of {of}."
+    return frequency(title, None, 20, 12000, help, optional=True)
+
+
+def high_cut(title: str, of: str) -> Any:
+    """The high cut of what is listened to; off as long as none is set."""
+    help = f"Keeps what lies above this out of {of}."
+    return frequency(title, None, 30, 20000, help, optional=True)
+
+
 def share(title: str, default: float, help: str, **more: Any) -> Any:
     """A share of a whole, from nothing to all of it."""
     settings = {"low": 0, "high": 1, "unit": "%", "step": 0.05, "decimals": 0, **more}
@@ -262,30 +274,8 @@ class Key(Model):
     level_db: float = number(
         "Level", default=0.0, low=-60, high=24, unit="dB", step=0.5, help="Gain of the key."
     )
-    low_cut_hz: float | None = number(
-        "Low cut",
-        default=None,
-        low=20,
-        high=12000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        optional=True,
-        help="Keeps what lies below this out of the key.",
-    )
-    high_cut_hz: float | None = number(
-        "High cut",
-        default=None,
-        low=30,
-        high=20000,
-        unit="Hz",
-        scale="log",
-        step=3,
-        decimals=0,
-        optional=True,
-        help="Keeps what lies above this out of the key.",
-    )
+    low_cut_hz: float | None = low_cut("Low cut", "the key")
+    high_cut_hz: float | None = high_cut("High cut", "the key")
     slope_db_oct: Literal[12, 24] = choice(
         "Slope", default=12, labels={"12": "12 dB/oct", "24": "24 dB/oct"}, help="Slope of both cuts."
     )

@@ -32,9 +32,11 @@ from pondel.core.moves.describe import (
     attack,
     choice,
     frequency,
+    high_cut,
     hold,
     items,
     knee,
+    low_cut,
     makeup,
     mix,
     numbers,
@@ -68,22 +70,8 @@ class Band(Model):
     range_db: float = reach(12.0, "The most the gain may fall.")
     makeup_db: float = makeup()
     mix: float = mix()
-    key_low_cut_hz: float | None = frequency(
-        "Key low cut",
-        None,
-        20,
-        12000,
-        "Keeps what lies below this out of what this band listens to.",
-        optional=True,
-    )
-    key_high_cut_hz: float | None = frequency(
-        "Key high cut",
-        None,
-        30,
-        20000,
-        "Keeps what lies above this out of what this band listens to.",
-        optional=True,
-    )
+    key_low_cut_hz: float | None = low_cut("Key low cut", "what this band listens to")
+    key_high_cut_hz: float | None = high_cut("Key high cut", "what this band listens to")
 
 
 def _first_bands() -> list[Band]:

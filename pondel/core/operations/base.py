@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Annotated, Any, ClassVar, Protocol
@@ -102,9 +103,9 @@ class Operation(Model):
     example: ClassVar[Json] = {}
     """The fields of an example, for the manual and the tests."""
 
+    @abstractmethod
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         """What it makes of a document; PondelError, in words, when it cannot be done."""
-        raise NotImplementedError
 
 
 def changed(document: Session, change: Callable[[Json], None]) -> Session:

@@ -104,6 +104,20 @@ async function dropped(transfer) {
   return files.sort((a, b) => a.name.localeCompare(b.name));
 }
 
+/** Mark a place while files are held over it, and take what is dropped there. */
+function onDrop(place, use) {
+  place.ondragover = (event) => {
+    event.preventDefault();
+    place.classList.add("over");
+  };
+  place.ondragleave = () => place.classList.remove("over");
+  place.ondrop = async (event) => {
+    event.preventDefault();
+    place.classList.remove("over");
+    use(await dropped(event.dataTransfer));
+  };
+}
+
 /** A file chosen, or dropped on a part's row, takes the place of the part's recording. */
 function wireReplacing(root, url) {
   const replace = (part, files) => {
@@ -119,16 +133,7 @@ function wireReplacing(root, url) {
   }
   for (const row of root.querySelectorAll("tr[data-replaces]")) {
     if (!row.dataset.replaces) continue;
-    row.ondragover = (event) => {
-      event.preventDefault();
-      row.classList.add("over");
-    };
-    row.ondragleave = () => row.classList.remove("over");
-    row.ondrop = async (event) => {
-      event.preventDefault();
-      row.classList.remove("over");
-      replace(row.dataset.replaces, await dropped(event.dataTransfer));
-    };
+    onDrop(row, (files) => replace(row.dataset.replaces, files));
   }
 }
 
@@ -142,14 +147,5 @@ export function wire(root) {
     event.target.value = "";
   };
   drop.onsubmit = (event) => event.preventDefault();
-  drop.ondragover = (event) => {
-    event.preventDefault();
-    drop.classList.add("over");
-  };
-  drop.ondragleave = () => drop.classList.remove("over");
-  drop.ondrop = async (event) => {
-    event.preventDefault();
-    drop.classList.remove("over");
-    take(await dropped(event.dataTransfer), url);
-  };
+  onDrop(drop, (files) => take(files, url));
 }
