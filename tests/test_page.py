@@ -231,3 +231,37 @@ def test_every_control_has_an_id_of_its_own(server, own_song, browser):
         twice = page.evaluate(TWICE)
         assert twice == [], screen
         page.context.close()
+
+
+def test_the_outline_of_the_deck_is_that_of_the_last_change(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/intake")
+    at_rest(page)
+    with page.expect_response(
+        lambda answer: is_outline_of(answer, jobs.library.head(own_song).id)
+    ) as found:
+        for part in ("Kick", "Tuba"):
+            page.fill(f'[aria-label="Fader of {part}"]', "-60")
+            page.keyboard.press("Tab")
+            at_rest(page)
+    assert max(high for _, high in found.value.json()["columns"]) < 0.01
+    assert errors == []
+    page.context.close()
+
+
+def is_outline_of(answer, revision: int) -> bool:
+    is_asked = "song-outline" in answer.url and f"revision={revision}&" in answer.url
+    return is_asked and answer.json()["columns"] is not None
+
+
+def test_a_flip_is_matched_to_what_was_heard_before_the_first(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba")
+    at_rest(page)
+    heard = jobs.library.head(own_song).id
+    with page.expect_request(lambda asked: f"reference={heard}" in asked.url and "/match" in asked.url):
+        page.click('[aria-label="Keep this variant and go on with a copy"]')
+    at_rest(page)
+    assert page.evaluate("pondel.state.reference") == heard
+    assert errors == []
+    page.context.close()

@@ -12,6 +12,7 @@ const $ = (id) => document.getElementById(id);
 let match = { gain_db: 0, lufs: null };
 let outline = null;
 const OUTLINE_AGAIN_MS = 700;
+let outlining = 0;
 let asking = 0;
 
 /** What the deck wants to hear, in the words of the server. */
@@ -290,19 +291,21 @@ export async function start() {
     tell("level");
   };
   on("session", followSong);
+  on("changed", outlineSoon);
   on("sheet", drawSong);
   new ResizeObserver(drawSong).observe($("song"));
   placeEnds();
   drawSong();
   tellTime();
   requestAnimationFrame(frame);
-  await followSong();
+  followSong();
+  await drawOutline();
 }
 
 /** What the deck knows of the song: its length, sections, tempo, and whether there is anything to play. */
 let known = "";
-async function followSong() {
-  const { seconds, sections, tempo_bpm, beats_per_bar, parts, revision } = state.facts;
+function followSong() {
+  const { seconds, sections, tempo_bpm, beats_per_bar, parts } = state.facts;
   const now = JSON.stringify([seconds, sections, tempo_bpm, beats_per_bar, parts.length]);
   if (now === known) return;
   const isLonger = known && JSON.parse(known)[0] !== seconds;
@@ -313,13 +316,19 @@ async function followSong() {
   placeEnds();
   drawSong();
   tellTime();
-  if (parts.length) await drawOutline(revision);
 }
 
-/** The mix's outline; it is drawn on the server behind everything else, so it is asked for again. */
-async function drawOutline(revision) {
-  if (revision !== state.facts.revision && outline) return;
-  outline = (await getJSON(about("song-outline"))).columns;
+/** The mix's outline as it is now; it is drawn on the server behind everything else, so it is asked for again. */
+async function drawOutline() {
+  const { revision, parts } = state.facts;
+  const columns = parts.length ? (await getJSON(about("song-outline"))).columns : [];
+  if (revision !== state.facts.revision) return;
+  if (!columns) return outlineSoon();
+  outline = columns.length ? columns : null;
   drawSong();
-  if (!outline) setTimeout(() => drawOutline(revision).catch((error) => say(error.message)), OUTLINE_AGAIN_MS);
+}
+
+function outlineSoon() {
+  clearTimeout(outlining);
+  outlining = setTimeout(() => (isHurried() ? outlineSoon() : drawOutline().catch((error) => say(error.message))), OUTLINE_AGAIN_MS);
 }

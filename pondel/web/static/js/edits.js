@@ -47,12 +47,17 @@ async function send() {
   busy = false;
 }
 
-/** Step back or forward, or to any state or variant, after the changes asked for before; then show it. */
-export async function step(which) {
+/**
+ * Step back or forward, or to any state or variant, after the changes asked for before; then show it.
+ * `left(revision)` is told what was heard until then, before the new sound is asked for.
+ * @param {string} which @param {(revision: number) => void} left
+ */
+export async function step(which, left = () => {}) {
   try {
     await inTurn(async () => {
       const { facts } = state;
       const answer = await post(`/sessions/${facts.id}/${which}`, { base: facts.revision });
+      left(facts.revision);
       learn(answer.session);
       tell("changed", {});
     });

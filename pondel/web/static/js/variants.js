@@ -35,11 +35,9 @@ function draw() {
 }
 
 async function send(what, words = null) {
-  const before = state.facts.revision;
-  if (!(await step(what))) return;
   // What was heard before the first flip is what all later ones are matched to.
-  state.reference ??= before;
-  if (words) say(words, 4);
+  const isDone = await step(what, (revision) => (state.reference ??= revision));
+  if (isDone && words) say(words, 4);
 }
 
 export function flip(name = null) {
