@@ -58,6 +58,23 @@ def test_a_path_that_leads_nowhere_is_refused(session, path):
         after(session, "set move", part="tuba", move="e", field=path, value=5)
 
 
+NOWHERE = [{"key": {"source": "nobody"}}, {"sections": ["nope"]}]
+MADE_UP = [{"id": "mine"}, {"kind": "gate"}, {"lost": "made up"}, {"why": ["made up"]}]
+
+
+@pytest.mark.parametrize("values", [*NOWHERE, *MADE_UP])
+def test_no_move_is_added_that_points_at_nothing_or_says_what_it_may_not(session, values):
+    with pytest.raises(BadDocument):
+        do(session, "add move", part="tuba", kind="compressor", values=values)
+
+
+def test_no_setting_leads_a_move_to_a_section_that_is_not_there(session):
+    with pytest.raises(BadDocument, match="not there"):
+        do(session, "set move", part="tuba", move="e", field="sections", value=["nope"])
+    with pytest.raises(BadDocument, match="not there"):
+        do(session, "add move", part="tuba", kind="drawn duck", values={"hits_of": "nobody"})
+
+
 def test_items_come_and_go(session):
     more = after(
         session, "add item", part="tuba", move="e", list="bands", values={"hz": 5000, "gain_db": 2}

@@ -94,15 +94,11 @@ def _why(lost: list[Lost], move: Any, names: dict[str, str]) -> str:
     if first.at == "section":
         gone = ", ".join(names.get(one.id, "a section") for one in lost if one.at == "section")
         return f"It acted only in {gone}, which was taken out."
-    if any(_ties_at(getattr(move, one.field.split(".")[0])) for one in lost):
+    if any(isinstance(getattr(move, one.field.split(".")[0]), TieRef) for one in lost):
         return f"Its other side stood on {name}, which was taken out."
     if first.at == "hits":
         return f"It followed the hits of {name}, which was taken out."
     return f"It listened to {name}, which was taken out."
-
-
-def _ties_at(value: Any) -> bool:
-    return isinstance(value, TieRef)
 
 
 def dangling(document: Session, move: Any) -> bool:

@@ -58,7 +58,12 @@ class Analyses:
     def arrays(self, name: str) -> dict[str, np.ndarray] | None:
         """Named arrays kept together, or None."""
         path = self._path(name)
-        return sealed.read(path) if _stamp(path) is not None and self._is_whole(path) else None
+        if _stamp(path) is None:
+            return None
+        found = sealed.read(path)
+        if found is None:
+            self._data.remove(path)
+        return found
 
     def keep_arrays(self, name: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep named arrays together."""

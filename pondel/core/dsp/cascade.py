@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.limits import LOUDEST
 
 TILE = 1024
-LOUDEST = 1e6
 
 
 @kernel()

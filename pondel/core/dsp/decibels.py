@@ -13,7 +13,6 @@ from pondel.core.dsp.compiled import kernel
 
 DB_PER_OCTAVE = float(20.0 * np.log10(2.0))
 FLOOR = 1e-10
-FLOOR_DB = -200.0
 
 
 def _fit(function, degree: int) -> np.ndarray:
@@ -74,11 +73,6 @@ def db_to_amplitude(level_db: np.ndarray, out: np.ndarray) -> None:
 def to_db(amplitude: np.ndarray | float) -> np.ndarray:
     """20 log10 of an amplitude, floored at -200 dB so that silence has a number."""
     return 20.0 * np.log10(np.maximum(np.abs(amplitude), FLOOR))
-
-
-def power_to_db(power: np.ndarray | float) -> np.ndarray:
-    """10 log10 of a power, floored at -200 dB."""
-    return 10.0 * np.log10(np.maximum(power, FLOOR * FLOOR))
 
 
 def to_amplitude(level_db: np.ndarray | float) -> np.ndarray:

@@ -5,9 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
-
-LOUDEST = np.float32(1e6)
-"""What is louder, or is not a number, counts as this."""
+from pondel.core.dsp.limits import LOUDEST
 
 
 @kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})

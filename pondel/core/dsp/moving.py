@@ -12,11 +12,11 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
-from pondel.core.dsp.followers import LOUDEST, peaks
+from pondel.core.dsp.followers import peaks
+from pondel.core.dsp.limits import LOUDEST, QUIETEST
 from pondel.core.dsp.squeeze import bend
 
 KNEE_DB = 3.0
-QUIET = np.float32(1e-10)
 
 
 class Moving(Protocol):
@@ -97,11 +97,7 @@ class MovingBand:
         self._sign = np.float32(-1.0 if band.range_db < 0 else 1.0)
         self._most_db = abs(band.range_db)
         self._smoothed = np.zeros(4)
-        if band.shape == "bell":
-            self._filters = [band_pass(band.hz, band.q, rate)[0]]
-        else:
-            kind = "lowpass" if band.shape == "low shelf" else "highpass"
-            self._filters = [butter(1, min(band.hz, 0.45 * rate), kind, fs=rate, output="sos")[0]] * 2
+        self._filters = [sos[0] for sos in moving_filters(band, rate)]
         self._states = [np.zeros((channels, 2)) for _ in self._filters]
 
     def gain_db(self, heard: np.ndarray) -> np.ndarray:
@@ -112,7 +108,7 @@ class MovingBand:
         heard = self._detectors[channels].process(np.ascontiguousarray(heard, np.float32))
         level = np.empty(heard.shape[0], np.float32)
         peaks(heard, level)
-        level = np.maximum(level, QUIET)
+        level = np.maximum(level, QUIETEST)
         band = self._band
         if band.mode == "follow":
             wanted = _follow(level, band.threshold_db, self._most_db)

@@ -17,10 +17,10 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.dsp.followers import LOUDEST, mean_square, peaks
+from pondel.core.dsp.followers import mean_square, peaks
+from pondel.core.dsp.limits import LOUDEST, QUIETEST
 
 TILE = 1024
-QUIETEST = np.float32(1e-10)
 NO_KNEE_DB = 0.01
 
 

@@ -37,10 +37,6 @@ class Excitation:
 
     power: np.ndarray
 
-    def together_with(self, other: Excitation) -> Excitation:
-        """Both at once: powers add."""
-        return Excitation(self.power + other.power)
-
 
 def skirts(level_db: np.ndarray, centre_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Slope p of a filter's lower skirt at an input level per ERB, and of its upper one.

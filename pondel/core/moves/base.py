@@ -9,6 +9,7 @@ from typing import Annotated, Any, Protocol
 import numpy as np
 from pydantic import Field
 
+from pondel.core.dsp.limits import LOUDEST
 from pondel.core.model import Model
 from pondel.core.moves.checking import COMMON, Check
 from pondel.core.moves.describe import Key
@@ -63,9 +64,6 @@ class Traced:
     def first(self, points: int) -> Traced:
         """The first `points` of it."""
         return Traced(self.low[:points], self.high[:points], self.mean[:points])
-
-
-LOUDEST = np.float32(1e6)
 
 
 def finite(block: np.ndarray) -> np.ndarray:

@@ -190,7 +190,7 @@ def _picture(move: ComplementaryEq, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """Three decibels between both parts in the zone, half on each side."""
+    """Five decibels between both parts in the zone, two of them gained by the leader."""
     q = round(fight.zone_q, 2)
     band = {"hz": round(fight.centre_hz, 1), "q": q, "difference_db": 5.0, "share": 0.4}
     return Start(

@@ -37,13 +37,13 @@ class Compressor(MoveBase):
 
     kind: Literal["compressor"] = "compressor"
     key: Key | None = None
-    threshold_db: float = threshold(-24.0, "Level of the key above which the gain falls.")
-    ratio: Ratio = ratio(4.0, "Decibels over the threshold that become one decibel.")
+    threshold_db: float = threshold(-24.0)
+    ratio: Ratio = ratio()
     knee_db: float = knee()
-    attack_ms: float = attack(5.0, "Time in which 63 % of a fall in gain is done.")
-    hold_ms: float = hold(0.0, "Time the gain stays down before it returns.")
-    release_ms: float = release(120.0, "Time in which 63 % of the return is done.")
-    range_db: float = reach(24.0, "The most the gain may fall.")
+    attack_ms: float = attack()
+    hold_ms: float = hold()
+    release_ms: float = release()
+    range_db: float = reach(24.0)
     makeup_db: float = makeup()
     mix: float = mix()
     detector: Literal["peak", "rms"] = choice(

@@ -191,12 +191,18 @@ def sharpness(default: float, low: float, high: float, help: str, **more: Any) -
     return number("Q", default=default, low=low, high=high, help=help, **settings)
 
 
-def threshold(default: float, help: str, low: float = -80, **more: Any) -> Any:
+def threshold(
+    default: float, help: str = "Level of the key above which the gain falls.", low: float = -80
+) -> Any:
     """The level at which a move begins."""
-    return decibels("Threshold", default, low, 0, help, **more)
+    return decibels("Threshold", default, low, 0, help)
 
 
-def ratio(default: float, help: str, **more: Any) -> Any:
+def ratio(
+    default: float = 4.0,
+    help: str = "Decibels over the threshold that become one decibel.",
+    **more: Any,
+) -> Any:
     """What of the level beyond the threshold is answered; may be endless."""
     settings = {"low": 1, "high": 20, "endless": True, "unit": ":1", "scale": "log", "step": 5, **more}
     return number("Ratio", default=default, help=help, **settings)
@@ -208,26 +214,41 @@ def knee(default: float = 6.0) -> Any:
 
 
 def attack(
-    default: float, help: str, low: float = 0.05, high: float = 300, title: str = "Attack"
+    default: float = 5.0,
+    help: str = "Time in which 63 % of a fall in gain is done.",
+    low: float = 0.05,
+    high: float = 300,
 ) -> Any:
     """How fast a move begins."""
     return milliseconds("Attack", default, low, high, help)
 
 
-def hold(default: float, help: str, **more: Any) -> Any:
+def hold(
+    default: float = 0.0, help: str = "Time the gain stays down before it returns.", **more: Any
+) -> Any:
     """How long a move stays before it returns."""
     settings = {"scale": "linear", "step": 2, "decimals": 0, **more}
     return milliseconds("Hold", default, 0, 1000, help, **settings)
 
 
 def release(
-    default: float, help: str, low: float = 2, high: float = 5000, title: str = "Release"
+    default: float = 120.0,
+    help: str = "Time in which 63 % of the return is done.",
+    low: float = 2,
+    high: float = 5000,
+    title: str = "Release",
 ) -> Any:
     """How fast a move returns."""
     return milliseconds(title, default, low, high, help, decimals=0)
 
 
-def reach(default: float, help: str, low: float = 0, high: float = 60, **more: Any) -> Any:
+def reach(
+    default: float,
+    help: str = "The most the gain may fall.",
+    low: float = 0,
+    high: float = 60,
+    **more: Any,
+) -> Any:
     """The most a move may do."""
     return decibels("Range", default, low, high, help, **more)
 
@@ -250,11 +271,6 @@ def look_ahead(help: str) -> Any:
 def stereo_link() -> Any:
     """Whether channels are treated alike."""
     return choice("Stereo link", default=True, help="One gain for both channels, or one for each.")
-
-
-def listens_as(default: str, labels: dict[str, str], help: str, title: str = "Listens to") -> Any:
-    """What of the key a band hears."""
-    return choice(title, default=default, labels=labels, help=help)
 
 
 class Key(Model):

@@ -33,8 +33,6 @@ from pondel.core.moves.starting import fitted, key_of, manner, release_for, thre
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 8
-KNEE_DB = 3.0
-QUIET = np.float32(1e-10)
 
 
 class DynamicBand(Model):

@@ -10,8 +10,8 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude, to_db
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.dsp.followers import LOUDEST, fall_back, peaks
-from pondel.core.dsp.squeeze import QUIETEST
+from pondel.core.dsp.followers import fall_back, peaks
+from pondel.core.dsp.limits import LOUDEST, QUIETEST
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.checking import clicks, key_path, never_back, settings
 from pondel.core.moves.describe import (
@@ -41,7 +41,7 @@ class Gate(MoveBase):
     key: Key | None = None
     threshold_db: float = threshold(-40.0, "Level under which the gain falls.", low=-90)
     ratio: Ratio = ratio(10.0, "Decibels by which the output falls for each one under the threshold.")
-    range_db: float = reach(40.0, "The most the gain may fall.", high=90, step=1)
+    range_db: float = reach(40.0, high=90, step=1)
     hysteresis_db: float = decibels(
         "Hysteresis",
         3.0,

@@ -19,7 +19,7 @@ from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import to_db
-from pondel.core.dsp.followers import LOUDEST
+from pondel.core.dsp.limits import LOUDEST
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.moving import band_pass
 from pondel.core.dsp.scale import cam_of, erb_hz, hz_of

@@ -21,9 +21,10 @@ from pondel.core.operations.base import (
     Operation,
     changed,
 )
-from pondel.core.operations.moves import chain_in
+from pondel.core.operations.moves import chain_in, well_pointed
 from pondel.core.refs import Mapping, PartRef, rebind, references
 
+NOT_GIVEN = ("id", "kind", "lost", "why")
 KindName = Annotated[str, Field(max_length=40)]
 
 
@@ -43,7 +44,8 @@ def laid(document: Session, part_id: str, settings: Json, why: list[str]) -> Ses
         moves = chain_in(data, part_id)
         moves.append({**settings, "why": why, "id": free_id(moves)})
 
-    return changed(document, change)
+    left = changed(document, change)
+    return well_pointed(left, part_id, left.part(part_id).moves[-1].id)
 
 
 def tied(document: Session, first: str, second: str, settings: Json, why: list[str]) -> Session:
@@ -77,6 +79,9 @@ class AddMove(Operation):
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
         kind = kind_of(self.kind)
+        own = sorted(set(self.values) & set(NOT_GIVEN))
+        if own:
+            raise BadDocument(f"a move's {own[0]} is not given", where="values")
         left = laid(document, self.part, {**self.values, "kind": self.kind}, [])
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
         return Done(left, f"{part.name}: add {kind.title.lower()}", move=added, added=True)

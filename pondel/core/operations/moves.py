@@ -50,7 +50,8 @@ def move_in(data: Json, part_id: str, move_id: str) -> Json:
 
 def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Json], None]) -> Session:
     """A document in which a move's JSON was changed in place, and alike its other side's."""
-    was_on = move_of(document.part(part_id), move_id).on
+    was = move_of(document.part(part_id), move_id)
+    pointed_at_nothing = dangling(document, was)
 
     def both(data: Json) -> None:
         move = move_in(data, part_id, move_id)
@@ -60,7 +61,15 @@ def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Jso
             other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
             other.update({name: deepcopy(move[name]) for name in (*pair.alike, "on")})
 
-    return _mended(changed(document, both), part_id, move_id, was_on)
+    left = _mended(changed(document, both), part_id, move_id, was.on)
+    return left if pointed_at_nothing else well_pointed(left, part_id, move_id)
+
+
+def well_pointed(document: Session, part_id: str, move_id: str) -> Session:
+    """The document, if a move in it points only at what is there; else BadDocument."""
+    if dangling(document, move_of(document.part(part_id), move_id)):
+        raise BadDocument("it points at a part or a section that is not there")
+    return document
 
 
 def _mended(document: Session, part_id: str, move_id: str, was_on: bool) -> Session:

@@ -10,17 +10,17 @@ from pondel.core.advice.proposals import propose
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.moves.base import LONGEST_S
-from pondel.core.moves.fight import Start as Proposal
+from pondel.core.moves.fight import Start
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, MoveAt, Operation
 from pondel.core.operations.chain import KindName, laid, tied
 from pondel.core.refs import PartRef
 
 Hz = Annotated[float, Field(ge=10, le=24_000)]
-Start = Annotated[float, Field(ge=0, le=LONGEST_S)]
+StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
 
-def _with(document: Session, leader: str, yielder: str, proposal: Proposal) -> Session:
+def _with(document: Session, leader: str, yielder: str, proposal: Start) -> Session:
     """The document with a proposed move laid on the part that gives way, or on both."""
     settings = proposal.settings
     if kind_of(settings["kind"]).pair is not None:
@@ -38,7 +38,7 @@ class GiveWay(Operation):
     part: PartRef
     leader: PartRef
     kind: KindName | None = None
-    start_s: Start = 0.0
+    start_s: StartS = 0.0
     low_hz: Hz | None = None
     high_hz: Hz | None = None
     example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5}
@@ -69,7 +69,7 @@ class RightOfWay(Operation):
 
     op: Literal["right of way"] = "right of way"
     zone: Annotated[str, Field(max_length=40)]
-    start_s: Start = 0.0
+    start_s: StartS = 0.0
     example: ClassVar[Json] = {"zone": "z1", "start_s": 18.5}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:

@@ -1,0 +1,10 @@
+"""The span of levels that kernels take for real, as amplitudes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+LOUDEST = np.float32(1e6)
+"""What is louder, or no number, is no sound: detectors count it as this, what is heard as silence."""
+QUIETEST = np.float32(1e-10)
+"""What is quieter counts as this where a level is taken in decibels."""
