@@ -265,3 +265,17 @@ def test_a_flip_is_matched_to_what_was_heard_before_the_first(server, own_song, 
     assert page.evaluate("pondel.state.reference") == heard
     assert errors == []
     page.context.close()
+
+
+def test_sound_that_the_browser_kept_is_played_by_the_next_page(server, own_song, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba")
+    for screen in ("moves?part=tuba", "intake", "intake"):
+        page.goto(f"{address}/sessions/{own_song}/{screen}")
+        at_rest(page)
+        page.keyboard.press("Space")
+        until(page, "pondel.player.playing")
+        at_rest(page)
+    assert page.locator("#messages .message").count() == 0
+    assert errors == []
+    page.context.close()

@@ -58,9 +58,12 @@ def create_app(
 
 
 def answer_in_order(response: Response) -> Response:
-    """Every answer carries the number of its question, where the page gave it one."""
+    """Every answer carries the number of its question, where the page gave it one.
+
+    Sound does not: it is named by its content, and a browser hands what it kept to later questions.
+    """
     number = request.headers.get("Pondel-Order", "")
-    if number.isdecimal() and len(number) <= 15:
+    if not response.cache_control.immutable and number.isdecimal() and len(number) <= 15:
         response.headers["Pondel-Order"] = number
     return response
 

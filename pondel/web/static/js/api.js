@@ -44,7 +44,7 @@ async function checked(response) {
 
 let asked = 0;
 
-/** Every question has a number, and every answer carries the number of its question. */
+/** Every question has a number, and every answer carries the number of its question, but for what the browser keeps. */
 async function reach(url, options) {
   const order = String(++asked);
   try {
