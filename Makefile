@@ -17,8 +17,14 @@ test: $(VENV)/.dev chromium
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy pondel/core
-	@echo "== tests"
-	$(BIN)/pytest
+	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
+	@echo "== tests; those that attack a running Pondel go beside the others and are told after them"
+	@env --default-signal=INT $(BIN)/pytest -p no:cacheprovider tests/attacks > $(VENV)/attacks.log 2>&1 & attacks=$$!; \
+	$(BIN)/pytest --ignore tests/attacks 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
+	wait $$attacks; attacked=$$?; cat $(VENV)/attacks.log; \
+	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/attacks.log $(VENV)/tests.log \
+	  | awk '{ count[$$2] += $$1 } END { for (what in count) printf "%s %d %s", (n++ ? "," : "== in all:"), count[what], what; print "" }'; \
+	exit $$(( rest | attacked ))
 
 .PHONY: chromium
 chromium:

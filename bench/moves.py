@@ -8,12 +8,15 @@ import numpy as np
 import pedalboard
 import pyloudnorm
 
-from bench.timing import RATE, Row, noise, side_by_side
+from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.moves.compressor import Compressor
+from pondel.core.moves.dynamic_eq import DynamicBand, DynamicEq
 from pondel.core.moves.eq import Eq, EqBand
+from pondel.core.moves.gate import Gate
 from pondel.core.moves.multiband import Band, Multiband
 from pondel.core.moves.registry import kind_of
+from pondel.core.moves.spectral_duck import SpectralDuck
 
 SONG_S = 60
 BLOCK = 16384
@@ -78,6 +81,35 @@ def multiband() -> Row:
     )
 
 
+def gate() -> Row:
+    move = Gate(id="g", threshold_db=-12, ratio=10, attack_ms=1, release_ms=120)
+    board = [pedalboard.NoiseGate(-12, 10, 1, 120)]
+    return against("gate, throughput against pedalboard's", move, board, "at least 1 x")
+
+
+def real_time(name: str, move, wanted: int) -> Row:
+    """A move that has no counterpart among the peer's, against the time its sound lasts."""
+    samples = noise(SONG_S)
+    mine = min(seconds(through(move, samples)) for _ in range(5))
+    return (name, f"{SONG_S / mine:.0f} x", f"at least {wanted} x", f"{mine * 1000:.0f} ms")
+
+
+def by_themselves() -> list[Row]:
+    bells = [DynamicBand(hz=hz, threshold_db=-40) for hz in (60, 120, 250, 500, 1000, 2000, 4000, 8000)]
+    cuts = [60.0, 150.0, 400.0, 1000.0, 3000.0]
+    split = Multiband(id="m", phase="linear", crossovers_hz=cuts, bands=[Band()] * 6)
+    wide = {"id": "s", "threshold_db": -60}
+    middle = SpectralDuck(**wide)
+    narrow = SpectralDuck(**wide, bands="narrow", low_hz=20, high_hz=18_000)
+    times = "against real time"
+    return [
+        real_time(f"dynamic EQ of eight bells, {times}", DynamicEq(id="d", bands=bells), 150),
+        real_time(f"spectral duck, 100 Hz to 8 kHz in half ERBs, {times}", middle, 100),
+        real_time(f"spectral duck, all frequencies in thirds of ERBs, {times}", narrow, 50),
+        real_time(f"linear-phase compressor of six bands, {times}", split, 60),
+    ]
+
+
 def loudness() -> Row:
     samples = noise(SONG_S)
     wide = samples.astype(np.float64)
@@ -100,4 +132,4 @@ def loudness() -> Row:
 
 
 def rows() -> list[Row]:
-    return [peaking(), compressor(), multiband(), loudness()]
+    return [peaking(), compressor(), gate(), multiband(), *by_themselves(), loudness()]

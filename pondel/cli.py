@@ -209,6 +209,10 @@ def list_command(data_dir: Path) -> None:
             click.echo(f"{card.id}\t{card.name}\t{card.parts} parts")
 
 
+def _share(share: float | None) -> str:
+    return "–" if share is None else f"{share:.0%}"
+
+
 @main.command()
 @click.argument("session")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
@@ -232,10 +236,13 @@ def measure(session: str, as_json: bool, data_dir: Path) -> None:
             f"{part['rms_dbfs']:.1f}",
             "silent" if lufs is None else f"{lufs:.1f}",
             str(part["hits"]),
-            f"{part['hidden_share']:.0%}",
+            part["silent"] or _share(part["hidden_share"]),
         )
+    for one in report["returns"]:
+        hidden = one["silent"] or _share(one["hidden_share"])
+        levels.add_row(one["name"], "return", "", "", "", "", "", hidden)
     console.print(levels)
-    names = {part["id"]: part["name"] for part in report["parts"]}
+    names = {part["id"]: part["name"] for part in (*report["parts"], *report["returns"])}
     for pair in report["pairs"][:10]:
         console.print(
             f"{names[pair['by']]} hides {pair['share']:.0%} of {names[pair['hidden']]}, mostly "

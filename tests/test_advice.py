@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from conftest import RATE, hits, session_of, sine
+from moves_tools import rms_db, run
 
 from pondel.core import evidence, units
 from pondel.core.advice import proposals
@@ -23,6 +24,7 @@ from pondel.core.measures.home import Home
 from pondel.core.moves.base import Traced
 from pondel.core.moves.checking import Heard
 from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.moves.dynamic_eq import DynamicEq
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.web.ink import inked
@@ -92,7 +94,12 @@ def test_a_voice_is_ducked_more_gently_than_a_bass():
     )
 
 
-@pytest.mark.parametrize("kind", KINDS)
+def test_a_gate_is_no_way_of_giving_way():
+    with pytest.raises(BadDocument, match="a gate / expander makes no room"):
+        proposals.propose(fight_of("bass", hits(1.0), np.empty(0)), "gate")
+
+
+@pytest.mark.parametrize("kind", [name for name, kind in KINDS.items() if kind.start])
 def test_every_proposal_is_a_valid_move_with_reasons(kind):
     for key, times in (
         (hits(4.0), np.arange(0.1, 4.0, 0.5)),
@@ -145,7 +152,7 @@ def findings(change: dict | None = None, heard: Heard = FINE, drum: dict | None 
     ]
     session = session_of(*parts, sections=[{"id": "s", "name": "S", "start_s": 0, "end_s": 1}])
     part = session.part("pad")
-    return check(session, part, part.moves[0], heard)
+    return check(session, part, part.moves[0], heard, session.part("drum"))
 
 
 def test_nothing_is_found_when_all_is_well():
@@ -182,8 +189,16 @@ def test_nothing_is_found_when_all_is_well():
             "loudest −34.0 dB, threshold −5.0 dB",
             "threshold_db",
         ),
-        ({}, {"least_db": 2.0}, {}, "never returns to zero", None),
+        ({}, {"least_db": 2.0}, {}, "never comes back", None),
         ({}, {"most_db": 15.0}, {}, "a lot for pad", None),
+        (
+            {"key": {"source": "drum", "low_cut_hz": 2000}, "threshold_db": -20},
+            {"key_db": -32, "most_db": 0},
+            {},
+            "stays under the threshold for its cuts",
+            "key.low_cut_hz",
+        ),
+        ({}, {"most_db": 9, "mean_db": 6}, {}, "6.0 dB on average", None),
         ({"attack_ms": 0.1}, {}, {}, "may click", "attack_ms"),
     ],
 )
@@ -196,13 +211,92 @@ def test_every_fault_is_named_and_can_be_mended(change, heard, drum, words, fiel
         assert one.action
 
 
-def test_reduction_on_hits_takes_the_deepest_after_each():
+def test_gain_on_hits_takes_the_deepest_after_each():
     high = np.zeros(400, np.float32)
     high[[22, 130, 250]] = [3.0, 5.0, 9.0]
     trace = Traced(high, high, high)
-    found = evidence.reduction_on_hits(trace, np.array([0.1, 0.6, 1.2]))
+    found = evidence.gain_on_hits(trace, np.array([0.1, 0.6, 1.2]))
     assert (found.hits, found.median_db, found.most_db) == (3, 5.0, 9.0)
-    assert evidence.reduction_on_hits(trace, np.empty(0)).hits == 0
+    assert evidence.gain_on_hits(trace, np.empty(0)).hits == 0
+
+
+def test_what_a_move_that_rises_does_on_hits_is_its_highest_gain():
+    band = {"hz": 100, "range_db": 6, "threshold_db": -60, "ratio": "inf"}
+    move = DynamicEq(id="d", bands=[band])
+    rises = kind_of("dynamic eq").rises
+    assert rises(move) and not rises(DynamicEq(id="d", bands=[band, {**band, "range_db": -3}]))
+    quiet = np.zeros(400, np.float32)
+    low = quiet.copy()
+    low[[22, 130]] = [-6.0, -4.0]
+    found = evidence.gain_on_hits(Traced(low, quiet, low), np.array([0.1, 0.6]), rises=rises(move))
+    assert (found.hits, found.median_db, found.most_db) == (2, -5.0, -6.0)
+
+
+@pytest.mark.parametrize(("zone_hz", "lowered"), [((40, 100), 9.0), ((1000, 4000), 0.0), (None, 3.0)])
+def test_drop_on_hits_is_the_change_of_level_in_the_zone(zone_hz, lowered):
+    at = np.arange(4 * RATE) / RATE
+    low, high = sine(60, 4, -20)[:, 0], sine(2000, 4, -20)[:, 0]
+    down = np.where((at % 1) < 0.2, 10 ** (-9 / 20), 1.0)
+    down = np.convolve(down, np.hanning(4800) / np.hanning(4800).sum(), "same")
+    before, after = (low + high)[:, None], (low * down + high)[:, None]
+    found = evidence.drop_on_hits(before, after, RATE, np.arange(4.0) + 0.02, zone_hz)
+    # Of two tones as strong as each other one falls by 9 dB: together by 2.5 dB.
+    expected = lowered if zone_hz else 2.5
+    assert (found.hits, found.median_db) == (4, pytest.approx(expected, abs=0.3))
+
+
+def applied(move, part, key):
+    """What a trace says at the end, and what the sound did, in dB of fall."""
+    said: list = []
+    out = run(move, part, key, trace=lambda v, band=None: said.append(v[-1]) if band is None else None)
+    return float(said[-1]), rms_db(part[-RATE // 2 :]) - rms_db(out[-RATE // 2 :])
+
+
+@pytest.mark.parametrize(("mix", "makeup_db"), [(1.0, 0.0), (0.5, 0.0), (1.0, 14.0), (0.6, -3.0)])
+def test_a_compressor_tells_the_gain_as_it_is_applied(mix, makeup_db):
+    settings = {"threshold_db": -30, "ratio": "inf", "range_db": 18, "release_ms": 500}
+    key, part = sine(500, 3, 0), sine(1000, 3, -20)
+    move = Compressor(id="c", mix=mix, makeup_db=makeup_db, **settings)
+    said, did = applied(move, part, key)
+    assert said == pytest.approx(did, abs=0.1)
+
+
+def test_two_bells_at_one_place_tell_what_they_do_together():
+    band = {"hz": 1000, "range_db": -9, "threshold_db": -60, "ratio": "inf", "release_ms": 500}
+    key, part = sine(1000, 3, -6), sine(1000, 3, -20)
+    for second in ({}, {"shape": "high shelf", "hz": 300}, {"shape": "low shelf", "hz": 4000}):
+        move = DynamicEq(id="d", bands=[band, {**band, **second, "listens": "whole"}])
+        said, did = applied(move, part, key)
+        assert said == pytest.approx(did, abs=0.5) and said > 16
+
+
+def one_move_findings(move: dict, heard: Heard, leader=True):
+    session = session_of({"id": "drum", "role": "kick"}, {"id": "pad", "moves": [{"id": "m", **move}]})
+    part = session.part("pad")
+    return check(session, part, part.moves[0], heard, session.part("drum") if leader else None)
+
+
+def test_a_mended_range_of_a_dynamic_band_is_a_cut():
+    heard = replace(FINE, most_db=0.0)
+    band = {"range_db": 0, "threshold_db": -30}
+    move = {"kind": "dynamic eq", "key": {"source": "drum"}, "bands": [band]}
+    (found,) = one_move_findings(move, heard)
+    assert found.fix["field"] == "bands.0.range_db" and found.fix["value"] < 0
+    assert found.action == "Range −4 dB"
+
+
+def test_a_band_that_follows_and_sits_at_its_full_depth_says_so():
+    band = {"range_db": -6, "mode": "follow", "threshold_db": -50}
+    move = {"kind": "dynamic eq", "key": {"source": "drum"}, "bands": [band]}
+    (found,) = one_move_findings(move, replace(FINE, most_db=6.0, least_db=5.8))
+    assert "full depth all the time" in found.text and found.fix["value"] == -38
+    assert one_move_findings(move, replace(FINE, most_db=6.0, least_db=0.5)) == []
+
+
+def test_a_move_without_a_key_speaks_of_the_fight_in_view_or_of_none():
+    move = {"kind": "compressor"}
+    assert "Listen to Drum" in [one.action for one in one_move_findings(move, FINE)]
+    assert one_move_findings(move, FINE, leader=False) == []
 
 
 @pytest.fixture
@@ -287,3 +381,9 @@ def test_media_gives_silence_outside_a_recording():
     assert not reader.read(-100, 100).any()
     assert not reader.read(10_000, 50).any()
     assert np.array_equal(reader.read(-10, 490)[10:], sine(100, 0.01))
+
+
+def test_a_tail_trim_ends_before_the_next_hit_of_its_own_part():
+    fight = fight_of("bass", hits(4.0), np.arange(0.1, 4, 0.5), own_hits_s=np.arange(0, 4, 0.25))
+    settings = kind_of("tail trim").start(fight).settings
+    assert settings["end_ms"] == 225 and "hits_of" not in settings

@@ -13,6 +13,7 @@ from click.testing import CliRunner
 from conftest import hits, sine
 
 from pondel.cli import main
+from pondel.store.library import Library
 
 RATE = 44100
 
@@ -217,3 +218,51 @@ def test_the_first_duck_is_made_from_the_script_in_the_manual(run, tmp_path):
     out, _ = soundfile.read(tmp_path / "out" / "mix.wav")
     measured = json.loads(run("measure", "Lantern Parade", "--json").stdout)
     assert out.shape[0] == 3 * 48000 and measured["pairs"]
+
+
+def test_groups_returns_and_silent_keys_in_the_report_and_in_prints(run, stems, tmp_path):
+    parts = [
+        {"id": "k", "name": "Kick", "role": "kick", "file": "01 Kick.wav", "group": "g"},
+        {"id": "b", "name": "Bass", "file": "02 Bass.wav", "group": "g", "fader_db": -2},
+        {"id": "s", "name": "Shaker", "file": "03_shaker.wav", "sends": [{"to": "r", "tap": "source"}]},
+        {"id": "m", "name": "Muted", "file": "03_shaker.wav", "mute": True, "sends": [{"to": "r"}]},
+        {
+            "id": "q",
+            "name": "Quiet key",
+            "file": "01 Kick.wav",
+            "silent_key": True,
+            "sends": [{"to": "r"}],
+        },
+        {"id": "g", "name": "Lows", "file": None, "source": "sends", "fader_db": -3},
+        {"id": "r", "name": "Hall", "file": None, "source": "sends"},
+    ]
+    path = stems / "session.json"
+    path.write_text(json.dumps({"pondel": 3, "name": "Groups", "rate": RATE, "parts": parts}))
+    out = tmp_path / "out"
+    printed = run("render", path, "--out", out, "--what", "both", "--bits", "32f")
+    assert printed.exit_code == 0, printed.output
+    names = sorted(one.stem for one in out.iterdir())
+    assert names == ["Hall", "Lows", "Shaker", "mix"]
+    mix, *rest = (soundfile.read(out / f"{name}.wav")[0] for name in ("mix", "Hall", "Lows", "Shaker"))
+    assert 20 * np.log10(np.abs(mix - sum(rest)).max() + 1e-12) < -120
+    report = json.loads(run("measure", path, "--json").output)
+    by_id = {part["id"]: part for part in (*report["parts"], *report["returns"])}
+    assert by_id["m"]["hidden_share"] is None and by_id["m"]["silent"] == "Muted is muted"
+    assert by_id["q"]["silent"] == "Quiet key is a silent key"
+    assert by_id["g"]["hidden_share"] is None and by_id["g"]["silent"] is None
+    assert by_id["r"]["hidden_share"] > 0.05 and by_id["k"]["hidden_share"] is not None
+    table = run("measure", path)
+    assert table.exit_code == 0 and "Hall" in table.output
+
+
+def test_an_older_session_that_is_brought_in_says_once_what_sounds_different(run, stems, tmp_path):
+    gate = {"id": "m", "kind": "gate", "range_db": 30}
+    part = {"id": "k", "name": "Kick", "file": "01 Kick.wav", "moves": [gate]}
+    path = stems / "session.json"
+    path.write_text(json.dumps({"pondel": 2, "name": "Old", "rate": RATE, "parts": [part]}))
+    assert run("import", path, "--name", "Old").exit_code == 0
+    library = Library(tmp_path / "data")
+    (told,) = library.bring_up("old")
+    assert "Kick, gate / expander: up to 30.0 dB." in told
+    assert library.bring_up("old") == []
+    library.close()

@@ -19,7 +19,7 @@ from pondel.core.moves.controls import controls_of, item_lists
 from pondel.core.moves.registry import KINDS
 
 EXAMPLE = {
-    "pondel": 2,
+    "pondel": 3,
     "name": "Lantern Parade",
     "rate": 48000,
     "tempo_bpm": 104.0,
@@ -110,7 +110,7 @@ def broken(path: list, value) -> dict:
         (["sections", 0, "end_s"], 0.0, r"ends before it starts"),
         (["zones", 0, "high_hz"], 20.0, r"above its low edge"),
         (["rate"], 8000, r"rate.*44100"),
-        (["pondel"], 3, r"pondel.*newer"),
+        (["pondel"], 4, r"pondel.*newer"),
         (["pondel"], 0, r"pondel"),
     ],
 )

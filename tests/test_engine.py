@@ -280,3 +280,57 @@ def test_the_traces_of_one_state_are_rendered_once(duck, monkeypatch):
     ChunkedSession(rekeyed(session, high_cut_hz=90), media, cache).reductions("tuba", 0, RATE)
     ChunkedSession(session, media, cache).reductions("tuba", RATE, RATE)
     assert len(asked) == 3
+
+
+def test_the_key_of_a_move_that_is_off_is_heard_without_a_break(duck):
+    session, media = duck
+    off = rekeyed(session, high_cut_hz=60, slope_db_oct=24)
+    data = to_json(off)
+    data["parts"][1]["moves"][0]["on"] = False
+    off = parse_session(data)
+    chunked = ChunkedSession(off, media, ChunkCache())
+    heard = np.concatenate([chunked.key_heard("tuba", "m1", index) for index in (5, 1, 2, 3)][1:])
+    whole = np.concatenate(
+        [ChunkedSession(off, media, ChunkCache()).key_heard("tuba", "m1", n) for n in range(4)]
+    )
+    size = chunked.frames
+    on = ChunkedSession(rekeyed(session, high_cut_hz=60, slope_db_oct=24), media, ChunkCache())
+    expected = np.concatenate([on.key_heard("tuba", "m1", index) for index in (1, 2, 3)])
+    assert peak_db(heard - expected) < -90
+    assert peak_db(whole[size:] - heard) < -90
+    assert np.abs(np.diff(heard[:, 0])).max() < 0.02
+
+
+def test_every_stream_of_a_large_session_keeps_its_place():
+    parts = [{"id": f"p{n}", "moves": [{"id": "m", "kind": "compressor"}]} for n in range(60)]
+    session = session_of(*parts)
+    media = ArrayMedia({part["id"]: sine(100, 2) for part in parts})
+    cache = ChunkCache()
+    chunked = ChunkedSession(session, media, cache)
+    nodes = [(part["id"], tap) for part in parts for tap in ("before fader", "after fader")]
+    for node in nodes:
+        chunked.node(node, 0)
+    assert all(cache.take_stream((chunked.fingerprint(node), 1)) is not None for node in nodes)
+
+
+def test_streams_are_bound_by_what_they_hold(monkeypatch):
+    monkeypatch.setattr("pondel.core.engine.chunks.MOST_STREAM_BYTES", 100_000)
+    split = {
+        "id": "m",
+        "kind": "multiband",
+        "phase": "linear",
+        "crossovers_hz": [200],
+        "bands": [{}, {}],
+    }
+    session = session_of(*({"id": name, "moves": [split]} for name in "abcdefgh"))
+    media = ArrayMedia({name: sine(100, 2) for name in "abcdefgh"})
+    cache = ChunkCache()
+    chunked = ChunkedSession(session, media, cache)
+    for name in "abcdefgh":
+        chunked.node((name, "before fader"), 0)
+    kept = [
+        name
+        for name in "abcdefgh"
+        if cache.take_stream((chunked.fingerprint((name, "before fader")), 1))
+    ]
+    assert kept and kept == list("abcdefgh"[-len(kept) :]) and len(kept) < 8

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 import soundfile
 from conftest import sine
 
 from pondel.core.audio import files
-from pondel.core.audio.media import FolderMedia
+from pondel.core.audio.media import MOST_OPEN_FILES, FileReader, FolderMedia
 from pondel.core.dsp.dither import Dither
 from pondel.core.errors import BadAudio, BadDocument, BadRecording
 
@@ -110,3 +112,19 @@ def test_a_folder_keeps_its_files_to_itself(tmp_path):
     for name in ("../secret.wav", "/etc/passwd", "gone.wav"):
         with pytest.raises((BadDocument, BadRecording)):
             media.open(name)
+
+
+def test_more_readers_than_open_files_read_on_where_they_were(tmp_path):
+    sound = np.arange(1000, dtype="f4")[:, None] / 1000
+    readers = []
+    for n in range(MOST_OPEN_FILES + 40):
+        path = tmp_path / f"{n}.wav"
+        soundfile.write(path, sound * (n + 1) / 400, 48000, "FLOAT")
+        readers.append(FileReader(path))
+    for start in (0, 100):
+        for n, reader in enumerate(readers):
+            assert np.allclose(reader.read(start, 100), sound[start : start + 100] * (n + 1) / 400)
+    handles = Path("/proc/self/fd")
+    if handles.is_dir():
+        named = [one.readlink() for one in handles.iterdir() if one.is_symlink() and one.exists()]
+        assert sum(one.is_relative_to(tmp_path) for one in named) <= MOST_OPEN_FILES

@@ -273,3 +273,26 @@ def test_any_state_in_the_history_can_be_gone_back_to(kept):
     assert [r.label for r in states] == ["Tuba: fader"] * 3 + ["Created"]
     assert np.isclose(library.go_to(session_id, states[1].id).document.part("tuba").fader_db, -2)
     assert library.redo(session_id).document.part("tuba").fader_db == -3
+
+
+def test_a_number_beyond_a_range_is_refused_or_taken_as_its_end(session):
+    def put(value, **more):
+        where = {"part": "tuba", "move": session.part("tuba").moves[0].id}
+        left = after(session, "set move", field="bands.0.gain_db", value=value, **where, **more)
+        return left.part("tuba").moves[0].bands[0].gain_db
+
+    with pytest.raises(BadDocument, match=r"from −30\.0 dB to 30\.0 dB"):
+        put(44)
+    assert put(44, to_range=True) == 30 and put(-1e9, to_range=True) == -30
+    assert put("-6 dB", to_range=True) == -6
+
+
+def test_the_edges_of_a_kept_zone_move_and_its_decision_stays(session):
+    kept = after(session, "decide", leads="drum", gives_way="tuba", low_hz=40, high_hz=120, sections=[])
+    moved = after(kept, "set zone", zone=kept.zones[0].id, low_hz="38 Hz", high_hz=210)
+    expected = {**kept.zones[0].model_dump(), "low_hz": 38.0, "high_hz": 210.0}
+    assert [zone.model_dump() for zone in moved.zones] == [expected]
+    with pytest.raises(NotFound):
+        after(kept, "set zone", zone="gone", low_hz=38, high_hz=210)
+    with pytest.raises(BadDocument):
+        after(kept, "set zone", zone=kept.zones[0].id, low_hz=2, high_hz=210)

@@ -48,7 +48,7 @@ def at_moves(server, own_song, browser):
         jobs.library.edit(own_song, None, move.apply)
     page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&move=m1")
     yield page, jobs, own_song
-    assert errors == []
+    assert [error for error in errors if "400 (BAD REQUEST)" not in error] == []
     page.context.close()
 
 
@@ -279,3 +279,83 @@ def test_sound_that_the_browser_kept_is_played_by_the_next_page(server, own_song
     assert page.locator("#messages .message").count() == 0
     assert errors == []
     page.context.close()
+
+
+WANTED_HASH = """async () => {
+  const { state } = pondel;
+  const what = { hear: state.hear, state: state.side, revision: state.facts.revision };
+  const query = new URLSearchParams({ ...what, ...state.loop });
+  return (await (await fetch(`/sessions/${state.facts.id}/listen?${query}`)).json()).hash;
+}"""
+
+
+def test_a_second_seek_while_the_first_loads_plays_on(at_moves):
+    page, _, _ = at_moves
+    page.click("#play")
+    until(page, "pondel.player.playing")
+    page.evaluate("() => { for (const s of [1.1, 2.3, 3.7, 5.2]) pondel.player.seek(s); }")
+    until(page, "pondel.player.playing && pondel.player.position() >= 5.2")
+    assert page.get_attribute("#play", "aria-pressed") == "true"
+    page.evaluate("pondel.player.seek(2.6)")
+    page.click("#play")
+    until(page, "!pondel.player.isOn")
+    assert page.get_attribute("#play", "aria-pressed") == "false"
+
+
+def test_a_side_chosen_while_an_edit_is_under_way_is_the_one_that_is_heard(at_moves):
+    page, _, _ = at_moves
+    page.click("#play")
+    until(page, "pondel.player.playing")
+    track = "#stage .track >> nth=0"
+    for keys in ("bb", "b", "b"):
+        page.focus(track)
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("ArrowRight")
+        for key in keys:
+            page.keyboard.press(key)
+        at_rest(page)
+        until(page, "pondel.player.isSettled()")
+        assert page.evaluate("pondel.player.layer.sound.hash") == page.evaluate(WANTED_HASH)
+
+
+def test_steps_by_key_on_one_handle_are_one_undo(at_moves):
+    page, jobs, song = at_moves
+    page.wait_for_selector(".handle")
+    before = move_of(jobs, song, 0)
+    page.locator(".handle").first.focus()
+    for _ in range(4):
+        page.keyboard.press("ArrowRight")
+        at_rest(page)
+    assert move_of(jobs, song, 0) != before
+    page.click("#undo")
+    at_rest(page)
+    assert move_of(jobs, song, 0) == before
+
+
+def test_a_refused_value_leaves_its_field_and_the_button_lives(at_moves):
+    page, jobs, song = at_moves
+    typed = "#stage .typed >> nth=0"
+    held = page.input_value(typed)
+    for _ in range(2):
+        page.fill(typed, "loud")
+        page.press(typed, "Enter")
+        at_rest(page)
+        assert page.input_value(typed) == held
+    before = move_of(jobs, song, 0)
+    page.fill(typed, "55 Hz")
+    page.press(typed, "Enter")
+    at_rest(page)
+    assert move_of(jobs, song, 0) != before
+
+
+def test_the_wheel_turns_only_what_has_the_focus(at_moves):
+    page, jobs, song = at_moves
+    before = move_of(jobs, song, 0)
+    page.hover("#stage .track >> nth=0")
+    page.mouse.wheel(0, -200)
+    at_rest(page)
+    assert move_of(jobs, song, 0) == before
+    page.focus("#stage .track >> nth=0")
+    page.mouse.wheel(0, -200)
+    until(page, "pondel.state.facts.undo !== null && pondel.isAtRest()")
+    assert move_of(jobs, song, 0) != before

@@ -36,8 +36,8 @@ CASES = {
         {"crossovers_hz": [300], "bands": [{**BAND, "solo": True}, BAND]},
     ],
     "spectral duck": [
-        {"low_hz": 100, "high_hz": 2000, "depth_db": 12, "sensitivity_db": -80, "sharpness": 1},
-        {"low_hz": 200, "high_hz": 4000, "depth_db": 9, "sensitivity_db": -80, "mix": 0.6},
+        {"low_hz": 100, "high_hz": 2000, "depth_db": 12, "threshold_db": -80, "ratio": "inf"},
+        {"low_hz": 200, "high_hz": 4000, "depth_db": 9, "threshold_db": -80, "mix": 0.6},
     ],
     "drawn duck": [
         {"depth_db": 8, "length_ms": 8000, "points": [{"at": 0, "deep": 1}, {"at": 1, "deep": 1}]},

@@ -152,6 +152,38 @@ def test_a_copied_tail_trim_follows_the_hits_of_its_new_part():
     assert np.array_equal(out, run(copied.part("tuba").moves[0], noise(2, 0.3), hits_s=[1.0]))
 
 
+def test_a_trim_that_names_its_own_part_is_copied_to_follow_the_new_one():
+    session = session_of({"id": "drum"}, {"id": "tuba"}, {"id": "pad"})
+    trim = {"kind": "tail trim", "hits_of": "drum", "end_ms": 100}
+    session = after(session, "add move", part="drum", **laid(trim))
+    assert after(session, "copy moves", part="drum", to=["pad"]).part("pad").moves[0].hits_of == "pad"
+
+
+def test_a_swapped_drawn_duck_follows_the_part_it_came_from():
+    session = session_of({"id": "drum"}, {"id": "tuba"})
+    session = after(session, "add move", part="tuba", **laid(HIT_DRIVEN[0]))
+    swapped = after(session, "swap", leader="drum", part="tuba")
+    assert not swapped.part("tuba").moves
+    assert swapped.part("drum").moves[0].hits_of == "tuba"
+
+
+def test_hits_from_a_midi_file_reach_the_moves_that_follow_them():
+    session = session_of({"id": "drum"}, {"id": "tuba"})
+    session = after(session, "add move", part="tuba", **laid(HIT_DRIVEN[0]))
+    data = to_json(session)
+    data["parts"][0]["hits"]["midi_s"] = [0.25, 1.25]
+    media = ArrayMedia({"drum": hits(2), "tuba": noise(2, 0.3)}, {"drum": [0.5]})
+    out = render.region(parse_session(data), media, ("tuba", "before fader"), 0, 2 * RATE)
+    assert np.array_equal(out, run(session.part("tuba").moves[0], noise(2, 0.3), hits_s=[0.25, 1.25]))
+
+
+def test_both_sides_of_a_pair_act_in_the_same_sections(session):
+    tied = session.part("tuba").moves[-1]
+    left = after(session, "set move", part="tuba", move=tied.id, field="sections", value=["b"])
+    other = next(m for m in left.part("drum").moves if m.id == tied.tied_to.move)
+    assert (left.part("tuba").moves[-1].sections, other.sections) == (["b"], ["b"])
+
+
 def test_a_copy_that_would_point_at_its_own_part_stays_out(session):
     copied = after(session, "copy moves", part="pad", move=None, to=["tuba"])
     assert copied.part("tuba").moves[-1].hits_of == "drum"

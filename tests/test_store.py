@@ -232,7 +232,7 @@ def test_a_database_of_the_first_form_is_opened_and_told_of_once(tmp_path):
     (note,) = again.bring_up(session_id)
     assert "had no hits" in note
     assert again.bring_up(session_id) == []
-    assert json.loads(table.get().document)["pondel"] == 2
+    assert json.loads(table.get().document)["pondel"] == 3
     assert again.head(session_id).document.part("a").moves[0] == move
 
 

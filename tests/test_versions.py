@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 
 import numpy as np
 import pytest
@@ -11,8 +12,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from moves_tools import noise, run
 
+from pondel.core.advice.older_sound import sounds_different
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
+from pondel.core.dsp.matched import prototype
 from pondel.core.engine import render
 from pondel.core.errors import BadDocument
 from pondel.core.versions import VERSION, brought_up
@@ -155,3 +158,115 @@ def test_what_is_wrong_with_an_old_document_is_refused_in_words(field, value, pl
     else:
         assert parse_session(to_json(found)) == found
     assert json.dumps(old) == text
+
+
+def second_form(*moves: dict, **tuba) -> dict:
+    return {**first_form(*moves, tuba=tuba), "pondel": 2}
+
+
+def test_a_spectral_duck_of_the_second_form_keeps_what_it_asked_for():
+    def duck(**more):
+        return {"id": "s", "kind": "spectral duck", "key": {"source": "drum"}, **more}
+
+    for sharpness, ratio in ((0.5, 2.0), (0.75, 4.0), (1.0, float("inf"))):
+        old = second_form(duck(sensitivity_db=-33, sharpness=sharpness))
+        move = parse_session(old).part("tuba").moves[0]
+        assert (move.threshold_db, move.ratio) == (-33, pytest.approx(ratio))
+    plain = parse_session(second_form(duck())).part("tuba").moves[0]
+    assert (plain.threshold_db, plain.ratio) == (-40, 2)
+    with pytest.raises(BadDocument, match="ratio"):
+        parse_session(second_form(duck(sharpness="much")))
+
+
+@pytest.mark.parametrize(
+    ("move", "words"),
+    [
+        ({"kind": "dynamic eq", "bands": [{"hz": 12000, "q": 1, "range_db": -12}]}, "Tuba, dynamic EQ"),
+        ({"kind": "dynamic eq", "bands": [{"hz": 100, "range_db": 0}]}, ""),
+        ({"kind": "spectral duck", "depth_db": 24}, "Tuba, spectral duck"),
+        ({"kind": "gate", "range_db": 30}, "Tuba, gate / expander: up to 30.0 dB"),
+        (
+            {
+                "kind": "eq",
+                "level_match": True,
+                "bands": [{"shape": "low shelf", "hz": 300, "gain_db": 12, "placement": "sides"}],
+            },
+            "Tuba, EQ: up to",
+        ),
+        ({"kind": "eq", "level_match": True, "bands": [{"hz": 300, "gain_db": 6}]}, ""),
+        ({"kind": "compressor", "threshold_db": -30}, ""),
+        ({"kind": "compressor", "on": False, "threshold_db": -30}, ""),
+    ],
+)
+def test_what_sounds_different_is_said_with_its_decibels(move, words):
+    document = parse_session(second_form({"id": "m", **move}))
+    told = " ".join(sounds_different(document, 2))
+    assert (words in told) if words else told == ""
+    assert sounds_different(document, 3) == []
+
+
+def test_the_decibels_told_of_a_dynamic_bell_are_those_of_its_range():
+    band = {"hz": 15000, "q": 1, "range_db": -12, "threshold_db": -80, "ratio": "inf"}
+    document = parse_session(
+        {**second_form({"id": "m", "kind": "dynamic eq", "bands": [band]}), "rate": 44100}
+    )
+    (told,) = sounds_different(document, 2)
+    said = float(re.search(r"up to ([0-9.]+) dB", told)[1])
+    # Before: 1 + (g - 1) B with the cookbook's band-pass, whose width shrinks near half the rate.
+    hz = np.geomspace(20, 0.45 * 44100, 300)
+    w, w0 = 2 * np.pi * hz / 44100, 2 * np.pi * 15000 / 44100
+    alpha, z = np.sin(w0) / 2, np.exp(-1j * w)
+    b = alpha * (1 - z * z) / (1 + alpha - 2 * np.cos(w0) * z + (1 - alpha) * z * z)
+    before = 20 * np.log10(np.abs(1 + (10 ** (-12 / 20) - 1) * b))
+    now = 20 * np.log10(np.abs(prototype("bell", hz, 15000, -12, 1)))
+    assert said == pytest.approx(np.abs(now - before).max(), abs=0.3)
+
+
+def test_a_muted_part_that_sends_and_a_split_in_a_section_are_told():
+    sections = [{"id": "s", "name": "S", "start_s": 0.5, "end_s": 1}]
+    split = {"id": "m", "kind": "multiband", "sections": ["s"]}
+    old = {**second_form(split, mute=True, sends=[{"to": "hall"}]), "sections": sections}
+    old["parts"].append({"id": "hall", "name": "Hall", "file": None, "source": "sends"})
+    (told,) = sounds_different(parse_session(old), 2)
+    assert "Tuba is muted: its sends are silent now." in told
+    assert "no longer dips at its sections' borders" in told
+
+
+@pytest.mark.parametrize(
+    ("how", "tap", "told"),
+    [
+        ({"mute": True}, "after fader", False),
+        ({"mute": True}, "before fader", True),
+        ({"silent_key": True}, "after fader", True),
+        ({}, "before fader", False),
+    ],
+)
+def test_a_send_that_was_silent_before_is_not_told(how, tap, told):
+    old = second_form(**how, sends=[{"to": "hall", "tap": tap}])
+    old["parts"].append({"id": "hall", "name": "Hall", "file": None, "source": "sends"})
+    assert bool(sounds_different(parse_session(old), 2)) is told
+
+
+def test_a_tied_move_listens_to_the_part_it_is_tied_to():
+    def side(name: str, other: str, **more) -> dict:
+        tied = {"tied_to": {"part": other, "move": "c"}, "side": name}
+        band = {"hz": 70, "difference_db": 18, "dynamic": "both", "full_at_db": -60}
+        return {"id": "c", "kind": "complementary eq", "bands": [band], **tied, **more}
+
+    old = second_form(side("gives", "drum", key={"source": "tuba"}))
+    old["parts"][0]["moves"] = [side("gains", "tuba")]
+    found = brought_up(old)
+    assert found.notes == [
+        f"The complementary eq of {name!r} listens to the part it is tied to now."
+        for name in (old["parts"][0]["name"], "Tuba")
+    ]
+    document = parse_session(old)
+    assert document.part("tuba").moves[0].key.source == "drum"
+    media = ArrayMedia({"drum": np.zeros((RATE, 1), "f4"), "tuba": sine(70, 1)})
+    out = render.region(document, media, ("drum", "before fader"), 0, RATE)
+    heard = render.region(document, media, ("tuba", "before fader"), 0, RATE)
+    assert not out.any() and np.array_equal(heard, sine(70, 1))
+    data = to_json(document)
+    data["parts"][1]["moves"][0]["key"]["source"] = "tuba"
+    with pytest.raises(BadDocument, match="another part than it is tied to"):
+        parse_session(data)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 import numpy as np
 import pytest
 from conftest import hits, sine
@@ -69,9 +67,10 @@ def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     assert answer.status_code == 200
     assert answer.json["session"]["undo"] == "Tuba: compressor for Kick"
     pair = "leader=kick&yielder=tuba&start_s=0&end_s=5"
-    found = caller.client.get(f"/sessions/{song}/evidence?{pair}").json
+    found = caller.client.get(f"/sessions/{song}/evidence?{pair}&move=m1").json
     assert found["hidden_after"] < found["hidden_before"]
-    assert found["reduction"]["m1"]["median_db"] == pytest.approx(4, abs=1)
+    assert found["move"]["gain"]["median_db"] == pytest.approx(4, abs=1)
+    assert found["move"]["level"]["median_db"] == pytest.approx(4, abs=1)
     sound = answer.json["sound"]
     after = chunk(caller, sound["hash"])
     before = caller.client.get(f"/sessions/{song}/listen?hear=part&part=tuba&state=before").json
@@ -276,12 +275,21 @@ def test_edits_that_make_no_sense_change_nothing(caller, song, body):
 
 def test_the_figures_of_proof_come_by_themselves(caller, song):
     caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
-    page = caller.client.get(f"/sessions/{song}/proof?start_s=1&end_s=3").text
+    page = caller.client.get(f"/sessions/{song}/proof").text
     assert "Working the figures out" in page and "gives way to" not in page.split("<main", 1)[1]
-    fragment = re.search(r'hx-get="([^"]+/proof/figures[^"]+)"', page)[1].replace("&amp;", "&")
-    figures = caller.client.get(fragment).text
+    asked = f"/sessions/{song}/proof/figures?start_s=1&end_s=3"
+    figures = caller.client.get(asked).text
     assert "Tuba gives way to Kick" in figures and "Levels of the mix" in figures
-    assert "Reduction on 4 hits" in figures
+    assert "on 4 hits, median" in figures and "0:01.0 to 0:03.0" in figures
+    caller.edit(song, op="set part", part="tuba", field="mute", value=True)
+    muted = caller.client.get(asked).text
+    assert "Tuba is muted: nothing is hidden" in muted and "hidden</span>" not in muted
+
+
+def test_a_drawn_duck_is_a_case_for_proof(caller, song):
+    caller.edit(song, op="give way", kind="drawn duck", leader="kick", part="tuba")
+    figures = caller.client.get(f"/sessions/{song}/proof/figures?start_s=1&end_s=3").text
+    assert "Tuba gives way to Kick" in figures and "Open the drawn duck" in figures
 
 
 def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_path):
@@ -293,6 +301,7 @@ def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_
     until(lambda: jobs.library.head(session_id).document.parts)
     jobs.library.tables.Measure.delete().execute()
     jobs.desk.recordings._known.clear()
+    jobs.desk.recordings._tones.clear()
     jobs.desk.recordings._whole.clear()
     first = caller.client.get(f"/sessions/{session_id}/intake")
     assert first.status_code == 503 and "Measuring the recordings" in first.text
@@ -304,13 +313,14 @@ def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_
     jobs.stop()
 
 
-@pytest.mark.parametrize("what", ["recording", "stereo", "pitch"])
+@pytest.mark.parametrize("what", ["recording", "stereo", "pitch", "tone"])
 def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     library, recordings = jobs_of(app).library, jobs_of(app).desk.recordings
     measure = jobs_of(app).measure
     jobs_of(app).measure = lambda _: Measuring(1, 2)
     library.tables.Measure.delete().where(library.tables.Measure.key.startswith(what)).execute()
     recordings._known.clear()
+    recordings._tones.clear()
     recordings._whole.clear()
     for screen in SCREENS:
         answer = caller.client.get(f"/sessions/{song}/{screen}")

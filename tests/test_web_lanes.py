@@ -290,3 +290,31 @@ def test_opening_lanes_adds_nothing_up(app, caller, song, monkeypatch):
     )
     caller.edit(song, op="set part", part="tuba", field="fader_db", value=-3)
     assert get(caller, song, "lanes").status_code == 200
+
+
+def test_a_return_is_looked_at_like_any_part_and_a_group_hides_nobody(app, caller, song):
+    for name in ("Hall", "Lows"):
+        assert caller.edit(song, op="add return", name=name).status_code == 200
+    document = jobs_of(app).library.head(song).document
+    hall, lows = (part.id for part in document.parts[-2:])
+    for part in ("kick", "flute"):
+        send = {"op": "set send", "part": part, "to": hall, "value": 0, "tap": "source"}
+        assert caller.edit(song, **send).status_code == 200
+    assert caller.edit(song, op="set group", part="tuba", value=lows).status_code == 200
+    ridges = get(caller, song, f"lanes/ridges?{PAIR}").json
+    shown = {lane["id"] for lane in ridges["lanes"]}
+    assert hall in shown and lows not in shown and "tuba" in shown
+    pair = f"leader=kick&yielder={hall}"
+    assert "Hall hides Kick" in get(caller, song, f"lanes/fights?{pair}").text
+    for path in (f"lanes?{pair}", f"lanes/map?{pair}", f"lanes/pair?{pair}", f"moves?part={hall}"):
+        get(caller, song, path)
+    assert caller.edit(song, op="give way", part=hall, leader="kick").status_code == 200
+    get(caller, song, f"moves?part={hall}&{pair}")
+    get(caller, song, f"evidence?{pair}&move=m1")
+    get(caller, song, "hand-off")
+    muted = {"op": "set part", "part": lows, "field": "mute", "value": True}
+    assert caller.edit(song, **muted).status_code == 200
+    shown = {lane["id"] for lane in get(caller, song, f"lanes/ridges?{PAIR}").json["lanes"]}
+    assert "tuba" not in shown and hall in shown
+    found = get(caller, song, f"evidence?{PAIR}").json
+    assert found["silent"] == "Tuba's group Lows is muted"

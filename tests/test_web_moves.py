@@ -46,6 +46,10 @@ def head(app, song):
 @pytest.mark.parametrize("op", ["give way", "add move"])
 def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, op):
     leader = {"leader": "kick"} if op == "give way" else {}
+    if op == "give way" and KINDS[kind].start is None:
+        refused = caller.edit(song, op=op, part="tuba", kind=kind, **leader)
+        assert refused.status_code == 400 and "makes no room" in refused.text
+        return
     answer = caller.edit(song, op=op, part="tuba", kind=kind, **leader)
     if kind == "complementary eq" and op == "add move":
         assert answer.status_code == 400

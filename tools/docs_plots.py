@@ -235,7 +235,9 @@ def moves() -> None:
     keep(figure, "compressor", MOVES)
     figure, axes = sheet("Drawn duck: the curve it begins with, 8 dB", "share of the length", "dB")
     axes.plot(
-        np.linspace(0, 1, 500), -8 * drawn_duck.curve(drawn_duck._first_points(), 500), color=INKS[0]
+        np.linspace(0, 1, 500),
+        -8 * drawn_duck.curve(drawn_duck._first_points(), np.linspace(0, 1, 500)),
+        color=INKS[0],
     )
     keep(figure, "drawn-duck", MOVES)
 

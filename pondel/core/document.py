@@ -132,7 +132,11 @@ class Part(Model):
         decimals=2,
         help="-1 is left, 1 is right; constant power.",
     )
-    mute: bool = choice("Mute", default=False, help="Out of the mix and of keys after the fader.")
+    mute: bool = choice(
+        "Mute",
+        default=False,
+        help="Out of the mix, of its group, of its sends and of keys after the fader.",
+    )
     silent_key: bool = choice("Silent key", default=False, help="Heard only by keys, never in the mix.")
     group: PartRef | None = Field(
         None, description="The return that this part feeds instead of the mix, after its fader."
@@ -146,6 +150,11 @@ class Part(Model):
         if self.source == "file" and self.file is None:
             raise ValueError(f'part {self.name!r} has no file (a return says "source": "sends")')
         return self
+
+    @property
+    def sounds(self) -> bool:
+        """Whether it feeds the mix, its group and its sends: neither muted nor a silent key."""
+        return not self.mute and not self.silent_key
 
 
 class Zone(Model):
@@ -168,7 +177,7 @@ class Zone(Model):
 class Session(Model):
     """One song being worked on."""
 
-    pondel: Literal[2] = Field(VERSION, description="Version of this form of document.")
+    pondel: Literal[3] = Field(VERSION, description="Version of this form of document.")
     name: Name
     rate: int = Field(48000, ge=44100, le=192000)
     tempo_bpm: float = number(
@@ -212,6 +221,9 @@ class Session(Model):
             raise ValueError(
                 f"the {kind.title} {move.id!r} of {part.name!r} has no matching other side"
             )
+        if move.key is not None and move.key.source != tie.part:
+            name = f"the {kind.title} {move.id!r} of {part.name!r}"
+            raise ValueError(f"{name} listens to another part than it is tied to")
 
     def _by_id(self) -> dict[str, Part]:
         """The parts by id, made once for a list of parts."""
@@ -232,12 +244,25 @@ class Session(Model):
         return part_id in self._by_id()
 
     def audible(self) -> list[Part]:
-        """The parts that reach the mix, by themselves or through a group."""
-        return [part for part in self.parts if not part.mute and not part.silent_key]
+        """The parts that reach the mix, by themselves or through groups that reach it."""
+        return [part for part in self.parts if self._is_audible(part)]
+
+    def _is_audible(self, part: Part) -> bool:
+        seen: set[str] = set()
+        while part.sounds and part.id not in seen:
+            if part.group is None:
+                return True
+            seen.add(part.id)
+            part = self.part(part.group)
+        return False
 
     def summed(self) -> list[Part]:
-        """The parts whose sum is the mix: audible, and in no group."""
-        return [part for part in self.audible() if part.group is None]
+        """The parts whose sum is the mix: ungrouped parts, groups and returns that sound."""
+        return [part for part in self.parts if part.sounds and part.group is None]
+
+    def groups(self) -> set[str]:
+        """Ids of the returns that are groups: some part feeds them instead of the mix."""
+        return {part.group for part in self.parts if part.group is not None}
 
 
 def _unlike(what: str, ids: list[str]) -> None:

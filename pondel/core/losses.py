@@ -69,11 +69,11 @@ def _part(part: Part, mapping: Mapping, names: dict[str, str], said: list[str]) 
         if lost and not move.lost:
             why = _why(lost, move, names)
             bound = bound.model_copy(update={"on": False, "lost": why})
-            title = kind_of(move.kind).title.lower()
+            title = kind_of(move.kind).in_words
             said.append(f"{part.name}, {title} is off: {why[0].lower()}{why[1:]}")
         elif len(bound.sections) < len(move.sections):
             gone = [names.get(one, "a section") for one in move.sections if one not in bound.sections]
-            title = kind_of(move.kind).title.lower()
+            title = kind_of(move.kind).in_words
             said.append(f"{part.name}, {title} no longer acts in {', '.join(gone)}.")
         moves.append(bound)
     return part.model_copy(update={**changed, "moves": moves})

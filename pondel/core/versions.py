@@ -16,7 +16,7 @@ from typing import Any, Literal
 
 from pondel.core.errors import BadDocument
 
-VERSION: Literal[2] = 2
+VERSION: Literal[3] = 3
 Json = dict[str, Any]
 
 
@@ -162,4 +162,44 @@ def _by_hand(hits: Json) -> bool:
     return any(hits.get(name) for name in ("added_s", "removed_s", "midi_s"))
 
 
-STEPS: dict[int, Callable[[Json], tuple[Json, list[str]]]] = {1: _hits_leave_moves}
+def _words_of_the_trade(data: Json) -> tuple[Json, list[str]]:
+    """2 to 3: the spectral duck's sensitivity and sharpness are a threshold and a ratio.
+
+    What is tied to another part listens to that part.
+    """
+    data = _copied(data)
+    notes: list[str] = []
+    for part in _dicts(data, "parts"):
+        for move in _dicts(part, "moves"):
+            notes += _hear_the_other_side(part, move)
+            if move.get("kind") != "spectral duck":
+                continue
+            move.setdefault("threshold_db", move.pop("sensitivity_db", -40.0))
+            sharpness = move.pop("sharpness", 0.5)
+            if isinstance(sharpness, int | float) and not isinstance(sharpness, bool):
+                move.setdefault("ratio", 1.0 / (1.0 - sharpness) if sharpness < 1.0 else "inf")
+            else:
+                move["ratio"] = sharpness
+    return data, notes
+
+
+def _hear_the_other_side(part: Json, move: Json) -> list[str]:
+    tie, key = move.get("tied_to"), move.get("key")
+    if not isinstance(tie, dict) or move.get("lost"):
+        return []
+    heard = key.get("source") if isinstance(key, dict) else None
+    other = tie.get("part", heard)
+    if isinstance(key, dict):
+        key["source"] = other
+    sides = (move.get("side", "gives"), "both")
+    moving = any(band.get("dynamic") in sides for band in _dicts(move, "bands"))
+    if heard == other or not moving:
+        return []
+    name = f"{move.get('kind')} of {part.get('name', part.get('id'))!r:.80}"
+    return [f"The {name} listens to the part it is tied to now."]
+
+
+STEPS: dict[int, Callable[[Json], tuple[Json, list[str]]]] = {
+    1: _hits_leave_moves,
+    2: _words_of_the_trade,
+}

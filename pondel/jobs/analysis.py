@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 
@@ -18,7 +18,8 @@ import numpy as np
 from cachetools import LRUCache
 
 from pondel.core.document import Part, Session, content_hash
-from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
+from pondel.core.engine import routing
+from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, heard_parts, in_the_mix_of
 from pondel.core.engine.graph import song_frames
 from pondel.core.errors import DiskFull
 from pondel.core.hearing.excitation import excitation_of
@@ -63,15 +64,32 @@ class Analysis:
         self._files.sweep()
 
     def parts(self, document: Session) -> list[Part]:
-        """The parts that reach the mix and have sound of their own, as far as it can be read."""
+        """The parts that the ear tells apart in the mix, as far as their sound can be made."""
         faults = self._library.media.faults(document)
-        return [part for part in document.audible() if part.source == "file" and part.id not in faults]
+        heard = heard_parts(document)
+        if not faults:
+            return heard
+        return [part for part in heard if not routing.upstream(document, part.id) & faults.keys()]
 
-    def _sources(self, document: Session) -> dict[str, EarSource]:
+    def _heard(self, document: Session) -> dict[str, InTheMix]:
         memo: dict = {}
         return {
-            part.id: ear_source(document, self._recordings, part, memo) for part in self.parts(document)
+            part.id: in_the_mix_of(document, self._recordings, part, memo)
+            for part in self.parts(document)
         }
+
+    def _rows(self, source: EarSource) -> np.ndarray | None:
+        return self._files.rows(self._name(source), BANDS_HZ.size)
+
+    def _all_rows(self, heard: Iterable[InTheMix]) -> dict[str, np.ndarray] | None:
+        """The analyses of everything that is heard, by name; None while one is missing."""
+        found: dict[str, np.ndarray] = {}
+        for source in _sources(heard):
+            rows = self._rows(source)
+            if rows is None:
+                return None
+            found[source.name] = rows
+        return found
 
     @staticmethod
     def _name(source: EarSource) -> str:
@@ -79,26 +97,26 @@ class Analysis:
 
     def missing(self, document: Session) -> list[str]:
         """Ids of the parts that are not analysed as they sound now."""
-        sources = self._sources(document)
         return [
             part
-            for part, source in sources.items()
-            if self._files.rows(self._name(source), BANDS_HZ.size) is None
+            for part, heard in self._heard(document).items()
+            if any(self._rows(source) is None for source in heard.sources())
         ]
 
     def part(self, document: Session, part_id: str) -> None:
-        """Analyse one part over the whole song, unless that was done."""
-        source = self._sources(document).get(part_id)
-        if source is None:
-            return
-        name = self._name(source)
-        with self._only_once(name):
-            if self._files.rows(name, BANDS_HZ.size) is not None:
+        """Analyse one part over the whole song, and the groups it passes, unless that was done."""
+        heard = self._heard(document).get(part_id)
+        for source in heard.sources() if heard else ():
+            self._analyse(document, source)
+
+    def _analyse(self, document: Session, source: EarSource) -> None:
+        with self._only_once(self._name(source)):
+            if self._rows(source) is not None:
                 return
             frames = song_frames(document, self._recordings)
             blocks = self._in_steps(ear_blocks(document, self._recordings, source, 0, frames))
             rows = (pack(found) for found in ear_frames(blocks, document.rate))
-            self._files.keep_rows(name, rows, BANDS_HZ.size)
+            self._files.keep_rows(self._name(source), rows, BANDS_HZ.size)
 
     def _in_steps(self, blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         for block in blocks:
@@ -114,13 +132,13 @@ class Analysis:
         with self._lock:
             self._locks.pop(name, None)
 
-    def _key(self, document: Session, sources: dict[str, EarSource]) -> str:
+    def _key(self, document: Session, heard: dict[str, InTheMix]) -> str:
         hits = {part.id: self._recordings.hits_s(part).tolist() for part in self.parts(document)}
         sections = [[s.id, s.start_s, s.end_s] for s in document.sections]
         return content_hash(
             [
                 hearing_code(),
-                [[part, source.name, source.gain] for part, source in sources.items()],
+                [[part, one.facts()] for part, one in heard.items()],
                 hits,
                 sections,
                 document.listening_level_db_spl,
@@ -132,24 +150,24 @@ class Analysis:
         known = self.known_table(document)
         if known is not None:
             return known
-        sources = self._sources(document)
-        made = self._make_table(document, sources)
+        parts = self._heard(document)
+        made = self._make_table(document, parts)
         if made is None:
             return None
-        key = self._key(document, sources)
+        key = self._key(document, parts)
         self._keep_table(key, made)
-        return self._hold(key, HiddenTable(list(sources), **made))
+        return self._hold(key, HiddenTable(list(parts), **made))
 
     def known_table(self, document: Session) -> HiddenTable | None:
         """The table if it was made before, else None: nothing is added up for it."""
-        sources = self._sources(document)
-        key = self._key(document, sources)
+        parts = self._heard(document)
+        key = self._key(document, parts)
         with self._lock:
             found = self._tables.get(key)
         if found is not None:
             return found
         kept = self._files.arrays(key)
-        return None if kept is None else self._hold(key, HiddenTable(list(sources), **kept))
+        return None if kept is None else self._hold(key, HiddenTable(list(parts), **kept))
 
     def _hold(self, key: str, table: HiddenTable) -> HiddenTable:
         if table.nbytes() <= TABLE_BYTES:
@@ -172,23 +190,19 @@ class Analysis:
         self, document: Session, hidden: str, by: str, places: np.ndarray | slice = slice(None)
     ) -> np.ndarray:
         """What one part takes of another by itself in each frame, in sones; empty while unheard."""
-        sources = self._sources(document)
-        level = document.listening_level_db_spl
-        heard: list[tuple[np.ndarray, float]] = []
-        for part in (hidden, by):
-            source = sources.get(part)
-            rows = self._files.rows(self._name(source), BANDS_HZ.size) if source else None
-            if source is None or rows is None:
-                return np.empty(0)
-            heard.append((rows, source.gain))
-        frames = min(rows.shape[0] for rows, _ in heard)
+        parts = self._heard(document)
+        if not {hidden, by} <= parts.keys():
+            return np.empty(0)
+        pair = [parts[hidden], parts[by]]
+        rows = self._all_rows(pair)
+        if rows is None:
+            return np.empty(0)
+        frames = min(one.shape[0] for one in rows.values())
         found = [np.empty(0)]
         for first in range(0, frames, BLOCK_FRAMES):
             self._step()
-            block = slice(first, min(first + BLOCK_FRAMES, frames))
-            own, masker = (
-                excitation_of(unpack(rows[block]), level, gain).power for rows, gain in heard
-            )
+            size = min(BLOCK_FRAMES, frames - first)
+            own, masker = (_excited(one, rows, document, first, size) for one in pair)
             alone = partial_loudness(own)
             lost = np.maximum(alone - partial_loudness(own, masker), 0.0)
             found.append(total_sone(lost[:, places]))
@@ -202,29 +216,42 @@ class Analysis:
         assert table is not None
         return table
 
-    def _make_table(self, document: Session, sources: dict[str, EarSource]) -> dict | None:
-        names = [self._name(source) for source in sources.values()]
-        rows = [self._files.rows(name, BANDS_HZ.size) for name in names]
-        if any(row is None for row in rows):
+    def _make_table(self, document: Session, parts: dict[str, InTheMix]) -> dict | None:
+        rows = self._all_rows(parts.values())
+        if rows is None:
             return None
-        frames = max((row.shape[0] for row in rows if row is not None), default=0)
-        at = {part.id: self._recordings.hits_s(part) for part in self.parts(document)}
-        on_hits = [near_hits(at[part], frames) for part in sources]
+        frames = max((row.shape[0] for row in rows.values()), default=0)
+        on_hits = [near_hits(self._recordings.hits_s(document.part(part)), frames) for part in parts]
         segments = [(round(s.start_s / FRAME_S), round(s.end_s / FRAME_S)) for s in document.sections]
-        gains = [source.gain for source in sources.values()]
-        level = document.listening_level_db_spl
         with ThreadPoolExecutor(CORES) as pool:
-            maker = TableMaker(list(sources), segments, pool)
+            maker = TableMaker(list(parts), segments, pool)
             for first in range(0, frames, BLOCK_FRAMES):
                 self._step()
                 size = min(BLOCK_FRAMES, frames - first)
 
-                def heard(n: int, first: int = first, size: int = size) -> np.ndarray:
-                    out = np.zeros((size, PLACES_HZ.size), np.float32)
-                    bands = unpack(rows[n][first : first + size])  # type: ignore[index]
-                    out[: bands.shape[0]] = excitation_of(bands, level, gains[n]).power
-                    return out
+                def heard(one: InTheMix, first: int = first, size: int = size) -> np.ndarray:
+                    return _excited(one, rows, document, first, size)
 
-                powers = np.stack(list(pool.map(heard, range(len(rows)))))
+                powers = np.stack(list(pool.map(heard, parts.values())))
                 maker.add(first, powers, np.stack([at[first : first + size] for at in on_hits]))
         return maker.table().arrays
+
+
+def _sources(heard: Iterable[InTheMix]) -> Iterator[EarSource]:
+    for one in heard:
+        yield from one.sources()
+
+
+def _excited(
+    heard: InTheMix, rows: dict[str, np.ndarray], document: Session, first: int, size: int
+) -> np.ndarray:
+    """Excitation by a part in `size` frames from `first` on, silent after its end."""
+
+    def of(source: EarSource) -> np.ndarray:
+        bands = unpack(rows[source.name][first : first + size])
+        return bands if source.gain == 1.0 else bands * np.float32(source.gain)
+
+    found = heard.power(of)
+    out = np.zeros((size, PLACES_HZ.size), np.float32)
+    out[: found.shape[0]] = excitation_of(found, document.listening_level_db_spl).power
+    return out

@@ -16,7 +16,7 @@ from pondel.core.advice.lengths import lengths_of
 from pondel.core.audio import files
 from pondel.core.document import Part, Session, move_of
 from pondel.core.dsp.decibels import to_db
-from pondel.core.engine import render
+from pondel.core.engine import render, routing
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import (
@@ -29,15 +29,18 @@ from pondel.core.engine.listen import (
 )
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.evidence import OnHits, drop_on_hits
 from pondel.core.hearing.hidden import hidden
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
-from pondel.core.moves.base import key_in
+from pondel.core.moves.base import Traced, key_in
 from pondel.core.moves.checking import Heard
 from pondel.core.moves.fight import Fight
+from pondel.core.moves.picture import Picture
+from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.recordings import Recording, Recordings
@@ -48,6 +51,7 @@ MAX_PLANS = 256
 PROPOSAL_S = 10.0
 LOWS_BELOW_HZ = 120.0
 ANY_ZONE_HZ = (40.0, 160.0)
+WHOLE_HZ = np.array([1000.0])
 
 
 @lru_cache(maxsize=64)
@@ -80,6 +84,38 @@ class Desk:
     def untreated(self, document: Session) -> ChunkedSession:
         """The session with all moves off, in chunks."""
         return self.now(_untreated(document.model_dump_json()))
+
+    def drop_on_hits(
+        self,
+        document: Session,
+        part_id: str,
+        move_id: str,
+        stretch: tuple[int, int],
+        hits_s: np.ndarray,
+        zone_hz: tuple[float, float] | None,
+    ) -> OnHits:
+        """How far one move lowers its part in a zone on hits, in seconds from the stretch's start."""
+        sounds = self.around_move(document, part_id, move_id, stretch)
+        move = next(one for one in document.part(part_id).moves if one.id == move_id)
+        rises = kind_of(move.kind).rises(move)
+        return drop_on_hits(*sounds, document.rate, hits_s, zone_hz, rises=rises)
+
+    def around_move(
+        self, document: Session, part_id: str, move_id: str, stretch: tuple[int, int]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """A part right before and right after one of its moves, float32 (frames, channels).
+
+        Of the chain only what comes before the move is in play, so that it is told by itself.
+        """
+        moves = document.part(part_id).moves
+        at = next(n for n, move in enumerate(moves) if move.id == move_id)
+        sounds = []
+        for end in (at, at + 1):
+            part = document.part(part_id).model_copy(update={"moves": moves[:end]})
+            parts = [part if one.id == part_id else one for one in document.parts]
+            chunked = self.now(document.model_copy(update={"parts": parts}))
+            sounds.append(chunked.region((part_id, "before fader"), *stretch))
+        return sounds[0], sounds[1]
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""
@@ -203,6 +239,7 @@ class Desk:
             recording.home if recording else None,
             lengths.fall_20_s if lengths else None,
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
+            self.hits_s(yielder),
         )
 
     def zone_of(
@@ -224,9 +261,15 @@ class Desk:
         return (found.low_hz, found.high_hz) if found else ANY_ZONE_HZ
 
     def findings(
-        self, document: Session, part_id: str, move_id: str, start: int, frames: int
+        self,
+        document: Session,
+        part_id: str,
+        move_id: str,
+        start: int,
+        frames: int,
+        leader_id: str | None = None,
     ) -> list[Advice]:
-        """What is wrong with a move over a stretch of the song, in words."""
+        """What is wrong with a move over a stretch of the song, in words, with a leader in view."""
         part = document.part(part_id)
         move = move_of(part, move_id)
         now = self.now(document)
@@ -243,11 +286,9 @@ class Desk:
             if leader.file:
                 lengths = lengths_of(self.recording(leader.file).hits(leader))
                 hit_s, gap = lengths.fall_20_s, lengths.gap_s
-        limits = [s for s in document.sections if s.id in move.sections]
-        rate = document.rate
-        inside = not move.sections or any(
-            s.start_s * rate < start + frames and s.end_s * rate > start for s in limits
-        )
+        limits = routing.limits_of(document, move)
+        end = start + frames
+        leader = document.part(leader_id) if leader_id and document.has_part(leader_id) else None
         return check(
             document,
             part,
@@ -256,12 +297,13 @@ class Desk:
                 heard_db,
                 source_db,
                 _peak_db(now.region((part_id, "source"), start, frames)),
-                float(trace.high.max()) if trace is not None and trace.high.size else 0.0,
-                float(trace.low.min()) if trace is not None and trace.low.size else 0.0,
+                *_moved_db(trace, kind_of(move.kind).drawn(move, WHOLE_HZ, document.rate)),
                 hit_s,
                 gap,
-                inside,
+                limits is None or any(first < end and last > start for first, last in limits),
+                _mean_db(trace),
             ),
+            leader,
         )
 
     def print_to(
@@ -276,7 +318,8 @@ class Desk:
     ) -> list[Path]:
         """Render what was ordered into files in `folder`, in bounded memory.
 
-        The printed parts are as they sound in the mix, so that their sum is the mix.
+        Parts are printed as they sound in the mix: those in no group, groups and returns, so that
+        their sum is the mix.
         """
         files.check_target(order.format, order.bits)
         targets = self._targets(document, order.what)
@@ -312,12 +355,10 @@ class Desk:
         targets: dict[str, render.Target] = {}
         if what in ("mix", "both"):
             targets["mix"] = render.MIX
-        chosen = document.parts if what in ("parts", "both") else []
+        chosen = document.summed() if what in ("parts", "both") else []
         if what not in ("mix", "parts", "both"):
             chosen = [document.part(what)]
         for part in chosen:
-            if part.silent_key and what in ("parts", "both"):
-                continue
             targets[_free_name(files.safe_name(part.name), targets)] = (part.id, "after fader")
         if not targets:
             raise BadDocument("there is no part to print yet: bring in some files first")
@@ -344,6 +385,21 @@ def _free_name(name: str, taken: Iterable[str]) -> str:
     if name.lower() not in lower:
         return name
     return next(f"{name} {n}" for n in range(2, len(lower) + 3) if f"{name} {n}".lower() not in lower)
+
+
+def _moved_db(trace: Traced | None, picture: Picture) -> tuple[float, float]:
+    """How far a gain moves from where it rests, at most and at least."""
+    if trace is None or not trace.high.size:
+        return 0.0, 0.0
+    moving = [band for factor in picture.factors for band in factor.moving if not band.trace]
+    rest_db = -moving[0].rest_db if moving else 0.0
+    low, high = float(trace.low.min()) - rest_db, float(trace.high.max()) - rest_db
+    least = 0.0 if low <= 0.0 <= high else min(abs(low), abs(high))
+    return max(abs(low), abs(high)), least
+
+
+def _mean_db(trace: Traced | None) -> float:
+    return float(trace.mean.mean()) if trace is not None and trace.mean.size else 0.0
 
 
 def _peak_db(samples: np.ndarray) -> float:

@@ -13,6 +13,7 @@ import soundfile
 from pondel.core.audio import files
 from pondel.core.audio.media import FileReader, Reader
 from pondel.core.document import Part, Session
+from pondel.core.dsp.tone import Tone, tone_of
 from pondel.core.engine.hits import part_hits_s
 from pondel.core.errors import BadRecording, NotYet
 from pondel.core.made_by import made_by
@@ -25,7 +26,7 @@ from pondel.core.measures.stereo import StereoImage, stereo_image
 from pondel.store.library import Library
 
 OUTLINE_COLUMNS = 1200
-MEASURES = ("recording", "stereo", "pitch")
+MEASURES = ("recording", "stereo", "pitch", "tone")
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,7 @@ class Recording:
 
 def measuring_code() -> str:
     """Which code measures recordings."""
-    return made_by("pondel.core.measures", "pondel.core.audio.files")
+    return made_by("pondel.core.measures", "pondel.core.audio.files", "pondel.core.dsp.tone")
 
 
 class Recordings:
@@ -70,6 +71,7 @@ class Recordings:
         self._eager = eager
         self._known: dict[str, Recording] = {}
         self._whole: set[str] = set()
+        self._tones: dict[str, Tone] = {}
 
     def missing(self, document: Session) -> list[str]:
         """The recordings of a session that are not measured yet, each once."""
@@ -91,6 +93,7 @@ class Recordings:
         found = self._of(file, eager=True)
         self._image(file, eager=True)
         self._pitch_hz(file, eager=True)
+        self._tone(file, eager=True)
         return found
 
     def of(self, file: str) -> Recording:
@@ -172,6 +175,19 @@ class Recordings:
             return median_pitch_hz(sounds, rate)
 
         return self._kept("pitch", file, measure, eager)
+
+    def tone(self, file: str, rate: int) -> Tone:
+        """The average spectrum of a recording, which is at the session's rate."""
+        return self._tone(file, self._eager)
+
+    def _tone(self, file: str, eager: bool) -> Tone:
+        def measure(path: Path) -> dict:
+            rate = soundfile.info(str(path)).samplerate
+            return tone_of(self._blocks(path), rate).as_json()
+
+        if file not in self._tones:
+            self._tones[file] = Tone.from_json(self._kept("tone", file, measure, eager))
+        return self._tones[file]
 
     def _has(self, what: str, file: str) -> bool:
         return self._library.has_measure(_key(what, file))

@@ -9,6 +9,7 @@ import numpy as np
 
 from pondel.core.advice.fights import RankedPair, ranked
 from pondel.core.advice.lengths import lengths_of
+from pondel.core.advice.silence import why_silent
 from pondel.core.document import Part, Session, Zone
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.jobs.desk import Desk
@@ -27,6 +28,11 @@ def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, 
         "tempo_bpm": document.tempo_bpm,
         "listening_level_db_spl": document.listening_level_db_spl,
         "parts": [_part(desk, document, table, part) for part in document.parts if part.file],
+        "returns": [
+            {"id": part.id, "name": part.name, "role": part.role, **_hidden(document, table, part)}
+            for part in document.parts
+            if part.file is None
+        ],
         "pairs": [_pair(table, one) for one in pairs],
         "zones": [_zone(table, zone) for zone in document.zones],
         "proposed_zones": _proposed(table, pairs),
@@ -52,7 +58,6 @@ def _part(desk: Desk, document: Session, table: HiddenTable, part: Part) -> dict
     recording = desk.recording(file)
     lengths, home = lengths_of(recording.hits(part)), recording.home
     image = desk.recordings.image(file)
-    heard = part.id in table.ids
     return {
         "id": part.id,
         "name": part.name,
@@ -73,9 +78,21 @@ def _part(desk: Desk, document: Session, table: HiddenTable, part: Part) -> dict
         "correlation": _round(image.correlation),
         "side_db": _round(image.side_db),
         "mono_loss_db": _round(image.mono_loss_db),
-        "hidden_share": _round(table.share(part.id)) if heard else 0.0,
-        "hidden_on_hits": _round(table.share(part.id, None, Scope(on_hits=True))) if heard else 0.0,
-        "loudness_sone": _round(table.loudness_sone(part.id)) if heard else 0.0,
+        **_hidden(document, table, part, has_hits=desk.hits_s(part).size > 0),
+    }
+
+
+def _hidden(
+    document: Session, table: HiddenTable, part: Part, *, has_hits: bool = False
+) -> dict[str, Any]:
+    """How much of a part is hidden; null of one that is not told apart in the mix, and why."""
+    heard = part.id in table.ids
+    on_hits = heard and has_hits
+    return {
+        "hidden_share": _round(table.share(part.id)) if heard else None,
+        "hidden_on_hits": _round(table.share(part.id, None, Scope(on_hits=True))) if on_hits else None,
+        "loudness_sone": _round(table.loudness_sone(part.id)) if heard else None,
+        "silent": why_silent(document, part) or None,
     }
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Callable, Iterable
 from pathlib import Path, PurePosixPath
 
+from pondel.core.advice.older_sound import sounds_different
 from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.audio.files import AudioFacts
@@ -13,6 +15,7 @@ from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_js
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
 from pondel.core.losses import settled
+from pondel.core.versions import brought_up
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.tasks import part_name
@@ -157,8 +160,10 @@ def _imported(
     """A new session from a document's text; `take` takes in a file by name, part and rate."""
     try:
         document, _ = settled(parse_session(text))
+        found = brought_up(json.loads(text))
     except PondelError as error:
         raise BadDocument(error.message, where=source) from error
+    to_tell = [*found.notes, *sounds_different(document, found.came_from)]
     data = to_json(document)
     taken: dict[str, str] = {}
     for part in data["parts"]:
@@ -170,4 +175,4 @@ def _imported(
         part["file"] = taken[file]
     if name:
         data["name"] = name
-    return library.create(parse_session(data), rate_known=True)
+    return library.create(parse_session(data), rate_known=True, to_tell=to_tell)

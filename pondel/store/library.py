@@ -13,7 +13,7 @@ import json
 import re
 import secrets
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from operator import itemgetter
@@ -23,6 +23,7 @@ from typing import Any
 from cachetools import LRUCache
 from peewee import OperationalError
 
+from pondel.core.advice.older_sound import sounds_different
 from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
@@ -132,8 +133,10 @@ class Library:
             for row in rows
         ]
 
-    def create(self, document: Session, *, rate_known: bool = False) -> str:
-        """Add a session; returns its id."""
+    def create(
+        self, document: Session, *, rate_known: bool = False, to_tell: Sequence[str] = ()
+    ) -> str:
+        """Add a session; returns its id. `to_tell` is said once, when it is first opened."""
         slug = re.sub(r"[^a-z0-9]+", "-", document.name.lower()).strip("-")[:40] or "session"
         check_cycles(document)
         with self.database.atomic("immediate"):
@@ -141,7 +144,11 @@ class Library:
             while self.tables.Session.get_or_none(id=session_id):
                 session_id = f"{slug}-{secrets.token_hex(2)}"
             self.tables.Session.insert(
-                id=session_id, name=document.name, head=0, rate_known=int(rate_known)
+                id=session_id,
+                name=document.name,
+                head=0,
+                rate_known=int(rate_known),
+                to_tell=json.dumps(to_tell) if to_tell else "",
             ).execute()
             self._set_head(session_id, None, "Created", document, None)
         return session_id
@@ -160,6 +167,17 @@ class Library:
 
     def bring_up(self, session_id: str) -> list[str]:
         """Store a session's present state in the newest form; what a listener may notice, in words."""
+        return [*self._told_once(session_id), *self._brought_up(session_id)]
+
+    def _told_once(self, session_id: str) -> list[str]:
+        table = self.tables.Session
+        waiting = table.get_by_id(session_id).to_tell
+        if not waiting:
+            return []
+        mine = table.update(to_tell="").where((table.id == session_id) & (table.to_tell == waiting))
+        return json.loads(waiting) if mine.execute() else []
+
+    def _brought_up(self, session_id: str) -> list[str]:
         head = self.head(session_id)
         table = self.tables.Revision
         row = table.get_by_id(head.id)
@@ -171,7 +189,9 @@ class Library:
         changed = table.update(document=text, hash=content_hash(data)).where(
             (table.id == head.id) & (table.hash == row.hash)
         )
-        return found.notes if changed.execute() else []
+        if not changed.execute():
+            return []
+        return [*found.notes, *sounds_different(head.document, found.came_from)]
 
     def touch(self, session_id: str) -> None:
         """Remember that a session was opened, if there is room to; no page fails for want of it."""

@@ -105,6 +105,7 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         created = DateTimeField(default=now)
         opened = DateTimeField(default=now)
         head = IntegerField()
+        to_tell = TextField(default="")
         rate_known = IntegerField(default=0)
         variant = TextField(default="A")
         removed = DateTimeField(null=True)

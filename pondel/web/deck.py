@@ -10,6 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, request
 
 from pondel.core import evidence
+from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
 from pondel.core.errors import BadDocument
@@ -17,6 +18,8 @@ from pondel.core.hearing.hidden import Hidden
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
+from pondel.core.moves.registry import kind_of
+from pondel.core.units import say_hz
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -210,24 +213,44 @@ def asked_fight(session_id: str) -> FightInView:
 def pair_figures(session_id: str):
     """Hidden share before and after, and reduction on hits, over a stretch of the song."""
     fight = asked_fight(session_id)
-    return in_turn("evidence", lambda: _figures(fight))
+    move = asked.words("move")
+    return in_turn("evidence", lambda: _figures(fight, move))
 
 
-def _figures(fight: FightInView) -> dict[str, Any]:
+def _figures(fight: FightInView, move: str) -> dict[str, Any]:
     found, inside = fight.found(), fight.hits_inside()
-    traces = whole_moves(fight.now.reductions(fight.yielder, fight.start, fight.frames))
+    document = fight.now.session
     zone = found.zone
+    silent = [why_silent(document, document.part(one)) for one in (fight.leader, fight.yielder)]
     return {
+        "silent": next((why for why in silent if why), None),
         "hidden_before": found.before.share,
         "hidden_after": found.after.share,
         "on_hits_before": found.on_hits_before,
         "on_hits_after": found.on_hits_after,
         "cost": found.cost_share,
         "zone": None if zone is None else {**asdict(zone), "words": zone.words()},
-        "reduction": {
-            move: asdict(evidence.reduction_on_hits(trace, inside)) for move, trace in traces.items()
-        },
+        "move": _move_on_hits(fight, move, inside),
         "hits": int(inside.size),
+    }
+
+
+def _move_on_hits(fight: FightInView, move_id: str, inside: np.ndarray) -> dict[str, Any] | None:
+    """What a move does to its part's level in the zone, and to its gain, on the leader's hits."""
+    document = fight.now.session
+    moves = {move.id: move for move in document.part(fight.yielder).moves}
+    if move_id not in moves or not moves[move_id].on:
+        return None
+    zone_hz = desk().zone_of(document, fight.leader, fight.yielder, fight.start, fight.frames)
+    stretch = (fight.start, fight.frames)
+    level = desk().drop_on_hits(document, fight.yielder, move_id, stretch, inside, zone_hz)
+    traces = whole_moves(fight.now.reductions(fight.yielder, *stretch))
+    trace = traces.get(move_id)
+    rises = kind_of(moves[move_id].kind).rises(moves[move_id])
+    return {
+        "zone": f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}",
+        "level": asdict(level),
+        "gain": None if trace is None else asdict(evidence.gain_on_hits(trace, inside, rises=rises)),
     }
 
 

@@ -161,7 +161,7 @@ def ridges(session_id: str):
                         for other, lost in by.items()
                         if float(lost.sum()) >= 0.01 * float(alone.sum())
                     },
-                    "share": round(table.share(part, None, scope), 4),
+                    "share": round(table.share(part, None, scope), 6),
                     "sone": round(table.loudness_sone(part, scope), 3),
                 }
             )

@@ -9,10 +9,12 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, render_template, request
 
+from pondel.core.advice.proposals import usual_kind
 from pondel.core.document import Session, move_of
 from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.evidence import part_spectrum, within
+from pondel.core.engine.graph import part_tone
+from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, key_in
@@ -22,6 +24,7 @@ from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.refs import hits_source
+from pondel.jobs.desk import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -40,7 +43,7 @@ from pondel.web.ink import inked
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
 LONGEST_HIT_VIEW_S = 1.2
-UNSEEN = 2e-3
+UNSEEN = 3e-4
 """A weight below this moves nothing that could be seen."""
 MANY_BANDS = 12
 SLOWER = 8
@@ -83,6 +86,7 @@ def show(session_id: str):
         move=move,
         kind=kind_of(move.kind) if move is not None else None,
         kinds=KINDS,
+        usual=_usual_kind(document, pair),
         kind_of=kind_of,
         in_brief=in_brief,
         face=face,
@@ -117,6 +121,19 @@ def _zones(document: Session, pair: Pair | None) -> list:
     return [z for z in document.zones if z.leads == pair.leader.id and pair.yielder.id in z.gives_way]
 
 
+LOWS, MIDDLE = {"kick", "bass"}, (300.0, 3000.0)
+
+
+def _usual_kind(document: Session, pair: Pair | None) -> str | None:
+    """The kind that usually solves the fight in view: where it was decided, or by the parts' roles."""
+    if pair is None:
+        return None
+    zones = _zones(document, pair)
+    is_low = {pair.leader.role, pair.yielder.role} <= LOWS
+    zone_hz = (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ if is_low else MIDDLE
+    return usual_kind(pair.leader, pair.yielder, zone_hz)
+
+
 def _chosen_move(pair: Pair | None) -> Any:
     if pair is None or not pair.yielder.moves:
         return None
@@ -147,9 +164,10 @@ def response(session_id: str):
     chosen = _asked_move(document)
     if chosen is None:
         return GONE
-    _, move = chosen
+    part, move = chosen
     hz = axis_hz()
-    picture = kind_of(move.kind).picture(move, hz, document.rate)
+    tone = part_tone(document, desk().media, part)
+    picture = kind_of(move.kind).drawn(move, hz, document.rate, tone)
     resting = np.abs(picture.gain(at_rest, hz.size))
     return {
         "hz": np.round(hz, 2).tolist(),
@@ -169,8 +187,10 @@ def _factor(move_id: str, factor: Factor) -> dict[str, Any]:
         seen = np.flatnonzero(np.abs(band.weight) > UNSEEN)
         first, last = (int(seen[0]), int(seen[-1]) + 1) if seen.size else (0, 0)
         weight = _complex(band.weight[first:last])
-        trace = f"{move_id}{band.trace}"
-        bands.append({"trace": trace, "share": round(band.share, 4), "from": first, **weight})
+        curve = [round(value, 5) for value in band.curve]
+        fixed = {"trace": f"{move_id}{band.trace}", "curve": curve}
+        fixed |= {"full_db": band.full_db, "rest_db": round(band.rest_db, 3)}
+        bands.append({**fixed, "from": first, **weight})
     return {"still": still, "bands": bands}
 
 
@@ -204,16 +224,23 @@ def hit(session_id: str):
 
         traces = now.reductions(part.id, *where)
         trace = traces.get(move.id)
-        gain = None
+        gain, step_s = None, 1 / TRACE_RATE
         if trace is not None:
-            gain = average_around(-trace.mean, 1 / TRACE_RATE, hits, BEFORE_HIT_S, after_s)
+            gain = average_around(-trace.mean, step_s, hits, BEFORE_HIT_S, after_s)
+        elif move.on:
+            # A move without a gain over time is shown by what it does to the level.
+            step_s = LEVEL_STEP_S
+            sounds = desk().around_move(document, part.id, move.id, where)
+            change = level_change_db(*sounds, document.rate)
+            gain = average_around(change, step_s, hits, BEFORE_HIT_S, after_s)
         leads = envelope(now, leader.id, "source")
         return {
             "hits": int(hits.size),
             "before_s": BEFORE_HIT_S,
             "after_s": after_s,
             "step_s": STEP_S,
-            "trace_step_s": 1 / TRACE_RATE,
+            "trace_step_s": step_s,
+            "gain_is": "gain" if trace is not None else "change of level",
             "leader": _averaged(leads),
             "before": _averaged(envelope(untreated, part.id)),
             "after": _averaged(envelope(now, part.id)),
@@ -251,7 +278,8 @@ def live(session_id: str):
         }
         if document.has_part(leader_id) and leader_id != part.id:
             spectra["key"] = part_spectrum(now, leader_id, stretch.start, stretch.frames)
-        bands = [name for name in traces if name.startswith(f"{move.id}/")]
+        drawn = kind_of(move.kind).drawn(move, axis_hz(), document.rate).traces()
+        bands = [name for band in sorted(drawn - {""}) if (name := f"{move.id}{band}") in traces]
         every = SLOWER if len(bands) > MANY_BANDS else 1
         shown = {name: traces[name].mean[::every] for name in bands}
         if move.id in traces:
@@ -279,11 +307,12 @@ def checks(session_id: str):
     if chosen is None:
         return "", 204
     part, move = chosen
-    stretch = asked_stretch(document)
+    stretch, leader = asked_stretch(document), asked.words("leader")
+    where = stretch.start, stretch.frames
     try:
         findings = take_turn(
             "checks",
-            lambda: desk().findings(document, part.id, move.id, stretch.start, stretch.frames),
+            lambda: desk().findings(document, part.id, move.id, *where, leader),
         )
     except Superseded:
         return "", 204

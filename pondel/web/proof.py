@@ -8,12 +8,13 @@ from typing import Any
 from flask import Blueprint, render_template
 
 from pondel.core import evidence
-from pondel.core.document import Part, Session
+from pondel.core.advice.silence import why_silent
+from pondel.core.document import Session
 from pondel.core.engine.listen import make_plan, plan_region
-from pondel.core.evidence import OnHits, PairEvidence
+from pondel.core.evidence import Led, OnHits, PairEvidence
 from pondel.core.measures.levels import measure
-from pondel.core.moves.base import key_in
 from pondel.core.moves.registry import kind_of
+from pondel.core.units import say_hz
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     Stretch,
@@ -30,48 +31,41 @@ blueprint = Blueprint("proof", __name__, url_prefix="/sessions/<session_id>")
 
 
 @dataclass(frozen=True)
-class KeyedMove:
-    """A move that is on and listens to another part."""
+class Case:
+    """A move that follows another part, and what it gave; `silent` says why it gives nothing."""
 
-    leader: Part
-    yielder: Part
-    move: Any
-
-
-@dataclass(frozen=True)
-class Case(KeyedMove):
-    """One keyed move and what it gave."""
-
+    led: Led
+    zone: str
+    silent: str
     found: PairEvidence
-    on_hits: OnHits
-
-
-def keyed_moves(document: Session) -> list[KeyedMove]:
-    """Every move that is on and listens to another part."""
-    return [
-        KeyedMove(document.part(key.source), part, move)
-        for part in document.parts
-        for move in part.moves
-        if move.on and (key := key_in(move)) is not None and document.has_part(key.source)
-    ]
+    level: OnHits
+    gain: OnHits | None
 
 
 def cases(document: Session, stretch: Stretch) -> list[Case]:
-    """What every keyed move gave, over a stretch of the song."""
+    """What every move that follows another part gave, over a stretch of the song."""
+    return [_case(document, stretch, led) for led in evidence.led_moves(document)]
+
+
+def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     now, untreated = desk().now(document), desk().untreated(document)
     where = stretch.start, stretch.frames
-    traces: dict[str, Any] = {}
-    found = []
-    for one in keyed_moves(document):
-        leader, part = one.leader, one.yielder
-        if part.id not in traces:
-            traces[part.id] = now.reductions(part.id, *where)
-        hits = desk().hits_s(leader)
-        pair = evidence.pair_evidence(now, untreated, leader.id, part.id, *where, hits)
-        inside = evidence.within(hits, *where, document.rate)
-        on_hits = evidence.reduction_on_hits(traces[part.id][one.move.id], inside)
-        found.append(Case(leader, part, one.move, pair, on_hits))
-    return found
+    leader, part = led.leader, led.yielder
+    hits = desk().hits_s(leader)
+    inside = evidence.within(hits, *where, document.rate)
+    zone_hz = desk().zone_of(document, leader.id, part.id, *where)
+    trace = now.reductions(part.id, *where).get(led.move.id)
+    silent = [why for one in (leader, part) if (why := why_silent(document, one))]
+    return Case(
+        led,
+        f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}",
+        silent[0] if silent else "",
+        evidence.pair_evidence(now, untreated, leader.id, part.id, *where, hits),
+        desk().drop_on_hits(document, part.id, led.move.id, where, inside, zone_hz),
+        None
+        if trace is None
+        else evidence.gain_on_hits(trace, inside, rises=kind_of(led.move.kind).rises(led.move)),
+    )
 
 
 def mix_levels(document: Session, stretch: Stretch) -> list[tuple[str, Any]]:
@@ -95,8 +89,7 @@ def show(session_id: str):
         facts=song_facts(session_id, revision),
         document=document,
         marks=inked(document),
-        stretch=asked_stretch(document) if document.parts else None,
-        first=next(iter(keyed_moves(document)), None),
+        first=next(iter(evidence.led_moves(document)), None),
     )
 
 
@@ -115,6 +108,7 @@ def figures(session_id: str):
         "parts/proof_figures.html",
         facts={"id": session_id},
         marks=inked(document),
+        stretch=stretch,
         cases=found,
         levels=levels,
         kind_of=kind_of,

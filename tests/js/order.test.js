@@ -46,3 +46,15 @@ test("two fields of one move have slots of their own, two values of one field sh
   assert.equal(set("ratio", 2), set("ratio", 4));
   assert.notEqual(slotOf({ op: "set send", part: "tuba", to: "hall" }), slotOf({ op: "set send", part: "tuba", to: "room" }));
 });
+
+test("what does rather than sets never takes the place of another", () => {
+  const hit = (at_s) => slotOf({ op: "toggle hit", part: "drum", at_s });
+  assert.notEqual(hit(1), hit(2));
+  assert.notEqual(hit(1), hit(1));
+  const send = (more) => slotOf({ op: "set send", part: "tuba", to: "hall", ...more });
+  assert.notEqual(send({ level_db: -6 }), send({ tap: "source" }));
+  assert.equal(send({ level_db: -6 }), send({ level_db: -9 }));
+  const zone = (id, high_hz) => slotOf({ op: "set zone", zone: id, low_hz: 40, high_hz });
+  assert.notEqual(zone("z1", 90), zone("z2", 90));
+  assert.equal(zone("z1", 90), zone("z1", 120));
+});

@@ -23,9 +23,14 @@ class Advice:
     fix: dict[str, Any] | None = None
 
 
-def check(session: Session, part: Part, move: Any, heard: Heard) -> list[Advice]:
-    """All that is wrong with a move, the most likely cause first; empty when all is well."""
-    return [_advice(part, move, finding) for finding in _findings(session, part, move, heard)]
+def check(
+    session: Session, part: Part, move: Any, heard: Heard, leader: Part | None = None
+) -> list[Advice]:
+    """All that is wrong with a move, the most likely cause first; empty when all is well.
+
+    `leader` is the other part of the fight in view, which the move might listen to.
+    """
+    return [_advice(part, move, one) for one in _findings(session, part, move, heard, leader)]
 
 
 def _advice(part: Part, move: Any, finding: Finding) -> Advice:
@@ -36,7 +41,9 @@ def _advice(part: Part, move: Any, finding: Finding) -> Advice:
     return Advice(finding.text, finding.action, fix)
 
 
-def _findings(session: Session, part: Part, move: Any, heard: Heard) -> list[Finding]:
+def _findings(
+    session: Session, part: Part, move: Any, heard: Heard, leader: Part | None
+) -> list[Finding]:
     if move.lost:
         return [_lost(session, move)]
     if not move.on:
@@ -46,14 +53,14 @@ def _findings(session: Session, part: Part, move: Any, heard: Heard) -> list[Fin
         return [Finding(text, "Use it in the whole song", Mend("sections", []))]
     if heard.part_db <= SILENT_DB:
         return [Finding(f"{part.name} is silent in the loop: there is nothing to treat.")]
-    kind, case = kind_of(move.kind), _case(session, part, move, heard)
+    kind, case = kind_of(move.kind), _case(session, part, move, heard, leader)
     found: list[Finding] = []
     for look in kind.checks:
         found += list(look(case, found))
     return found
 
 
-def _case(session: Session, part: Part, move: Any, heard: Heard) -> Case:
+def _case(session: Session, part: Part, move: Any, heard: Heard, leader: Part | None) -> Case:
     if not kind_of(move.kind).keyed:
         return Case(part, move, heard)
     key = key_in(move)
@@ -61,7 +68,7 @@ def _case(session: Session, part: Part, move: Any, heard: Heard) -> Case:
     if key is not None and session.has_part(key.source):
         heard_part = session.part(key.source)
         source = Source(heard_part.name, heard_part.mute, heard_part.fader_db)
-    lead = next((p for p in session.parts if p.id != part.id and p.role == "kick"), None)
+    lead = leader if leader is not None and leader.id != part.id else None
     return Case(part, move, heard, key, source, lead)
 
 

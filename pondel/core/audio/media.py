@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import threading
+import weakref
 from abc import ABC, abstractmethod
+from collections import OrderedDict
 from pathlib import Path
 from typing import Protocol
 
 import numpy as np
 import soundfile
 
+from pondel.core.dsp.tone import Tone, tone_of
 from pondel.core.errors import BadDocument, BadRecording
+
+READ_FRAMES = 1 << 16
+MOST_OPEN_FILES = 128
+"""Streams that rest hold no file open: a system gives a program a thousand at most."""
 
 
 class Reader(Protocol):
@@ -36,18 +44,63 @@ class Media(Protocol):
         """The hits found in a recording, in seconds from its start."""
         ...
 
+    def tone(self, file: str, rate: int) -> Tone:
+        """The average spectrum of a recording at the session's rate."""
+        ...
+
+
+class _OpenFiles:
+    """The readers whose files are open, the last used last; of too many the first ones close theirs."""
+
+    def __init__(self, most: int) -> None:
+        self._most = most
+        self._lock = threading.Lock()
+        self._readers: OrderedDict[int, weakref.ref[FileReader]] = OrderedDict()
+
+    def used(self, reader: FileReader) -> None:
+        """A reader has its file open; to be called while none holds its own lock."""
+        with self._lock:
+            self._readers[id(reader)] = weakref.ref(reader)
+            self._readers.move_to_end(id(reader))
+            first = []
+            while len(self._readers) > self._most:
+                first.append(self._readers.popitem(last=False)[1]())
+        for one in first:
+            if one is not None and one is not reader:
+                one.rest()
+
+
+_OPEN = _OpenFiles(MOST_OPEN_FILES)
+
 
 class FileReader:
-    """One open audio file. Not to be shared between threads."""
+    """One audio file, opened when it is read. Not to be shared between threads."""
 
     def __init__(self, path: Path) -> None:
-        try:
-            self._file = soundfile.SoundFile(str(path))
-        except soundfile.LibsndfileError as error:
-            raise BadRecording("the recording on disk cannot be read") from error
-        self.channels: int = self._file.channels
-        self.frames: int = self._file.frames
+        self._path = path
+        self._lock = threading.Lock()
+        self._file: soundfile.SoundFile | None = None
         self._position = 0
+        file = self._opened()
+        self.channels: int = file.channels
+        self.frames: int = file.frames
+        _OPEN.used(self)
+
+    def _opened(self) -> soundfile.SoundFile:
+        if self._file is None:
+            try:
+                self._file = soundfile.SoundFile(str(self._path))
+            except soundfile.LibsndfileError as error:
+                raise BadRecording("the recording on disk cannot be read") from error
+            self._position = 0
+        return self._file
+
+    def rest(self) -> None:
+        """Close the file until it is read again."""
+        with self._lock:
+            if self._file is not None:
+                self._file.close()
+                self._file = None
 
     def read(self, start: int, frames: int) -> np.ndarray:
         out = np.zeros((frames, self.channels), np.float32)
@@ -55,13 +108,16 @@ class FileReader:
         last = min(start + frames, self.frames)
         if last <= first:
             return out
-        if first != self._position:
-            self._file.seek(first)
-        got = self._file.read(last - first, dtype="float32", always_2d=True)
+        with self._lock:
+            file = self._opened()
+            if first != self._position:
+                file.seek(first)
+            got = file.read(last - first, dtype="float32", always_2d=True)
+            self._position = first + got.shape[0]
         if got.shape[0] < last - first:
             raise BadRecording("the recording was cut short on disk while it was read")
         out[first - start : last - start] = got
-        self._position = first + got.shape[0]
+        _OPEN.used(self)
         return out
 
 
@@ -85,6 +141,7 @@ class _GivenHits(ABC):
 
     def __init__(self, hits_s: dict[str, list[float]] | None) -> None:
         self._hits_s = hits_s or {}
+        self._tones: dict[tuple[str, int], Tone] = {}
 
     @abstractmethod
     def open(self, file: str) -> Reader:
@@ -95,6 +152,15 @@ class _GivenHits(ABC):
 
     def found_hits_s(self, file: str, sensitivity: float) -> np.ndarray:
         return np.array(self._hits_s.get(file, []), np.float64)
+
+    def tone(self, file: str, rate: int) -> Tone:
+        if (file, rate) not in self._tones:
+            reader = self.open(file)
+            starts = range(0, reader.frames, READ_FRAMES)
+            sizes = (min(READ_FRAMES, reader.frames - start) for start in starts)
+            blocks = (reader.read(*at) for at in zip(starts, sizes, strict=True))
+            self._tones[file, rate] = tone_of(blocks, rate)
+        return self._tones[file, rate]
 
 
 class ArrayMedia(_GivenHits):

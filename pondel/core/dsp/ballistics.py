@@ -19,6 +19,8 @@ from scipy.optimize import brentq
 from pondel.core.dsp.compiled import kernel
 
 STEP_SHARE = 1.0 - math.exp(-1.0)
+REACHED_DB = 1e-4
+"""A reduction that has come down this near to what is wanted has reached it, and is held anew."""
 
 
 def one_pole(time_ms: float, rate: float) -> float:
@@ -120,7 +122,7 @@ def smooth_reduction(
     left = state[2]
     for i in range(wanted_db.size):
         x = np.float64(wanted_db[i])
-        if x >= first:
+        if x >= first - REACHED_DB:
             first = x
             left = hold_frames
         elif left > 0.0:

@@ -11,13 +11,13 @@ TILE = 1024
 
 
 @kernel()
-def _still(z):
+def still(z):
     """Nothing, before it becomes denormal."""
     return z if abs(z) > 1e-25 else 0.0
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _one(tile, size, sos, state):
+def one_section(tile, size, sos, state):
     """One section over one channel of a tile, in place; transposed direct form II."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
     z1, z2 = state[0], state[1]
@@ -28,11 +28,11 @@ def _one(tile, size, sos, state):
         z1 = b1 * x - a1 * y + z2
         z2 = b2 * x - a2 * y
         given[i] = y
-    state[0], state[1] = _still(z1), _still(z2)
+    state[0], state[1] = still(z1), still(z2)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _two(first, second, size, sos, one, other):
+def two_sections(first, second, size, sos, one, other):
     """One section over two channels at once, whose chains of sums do not wait for each other."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
     z1, z2, w1, w2 = one[0], one[1], other[0], other[1]
@@ -48,8 +48,8 @@ def _two(first, second, size, sos, one, other):
         w2 = b2 * u - a2 * v
         left[i] = y
         right[i] = v
-    one[0], one[1] = _still(z1), _still(z2)
-    other[0], other[1] = _still(w1), _still(w2)
+    one[0], one[1] = still(z1), still(z2)
+    other[0], other[1] = still(w1), still(w2)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
@@ -77,10 +77,10 @@ def _two_by_two(first, second, size, sos, other_sos, states, other_states):
         q2 = d2 * v - c2 * s
         left[i] = r
         right[i] = s
-    states[0, 0], states[0, 1] = _still(z1), _still(z2)
-    states[1, 0], states[1, 1] = _still(w1), _still(w2)
-    other_states[0, 0], other_states[0, 1] = _still(p1), _still(p2)
-    other_states[1, 0], other_states[1, 1] = _still(q1), _still(q2)
+    states[0, 0], states[0, 1] = still(z1), still(z2)
+    states[1, 0], states[1, 1] = still(w1), still(w2)
+    other_states[0, 0], other_states[0, 1] = still(p1), still(p2)
+    other_states[1, 0], other_states[1, 1] = still(q1), still(q2)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
@@ -120,10 +120,10 @@ def _run(block, sos, state, out):
         while s < sos.shape[0]:
             c = 0
             while c + 1 < channels:
-                _two(tile[c], tile[c + 1], size, sos[s], state[s, c], state[s, c + 1])
+                two_sections(tile[c], tile[c + 1], size, sos[s], state[s, c], state[s, c + 1])
                 c += 2
             if c < channels:
-                _one(tile[c], size, sos[s], state[s, c])
+                one_section(tile[c], size, sos[s], state[s, c])
             s += 1
         if channels == 2:
             _close_pair(tile[0], tile[1], taken)

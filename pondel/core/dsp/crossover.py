@@ -9,13 +9,15 @@ long symmetric kernel a band instead, whose sum is a delay.
 
 from __future__ import annotations
 
+from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
-from scipy.fft import irfft, rfft, rfftfreq
+from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from scipy.signal import butter
 
 from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.limits import finite
 
 LINEAR_S = 0.128
 
@@ -40,6 +42,11 @@ def band_biquads(crossovers_hz: list[float], rate: int) -> list[np.ndarray]:
         rows += [all_pass for _, _, all_pass in parts[n + 1 :]]
         bands.append(np.concatenate(rows) if rows else np.zeros((0, 6)))
     return bands
+
+
+def all_passes(crossovers_hz: list[float], rate: int) -> np.ndarray:
+    """What all bands add up to, as sections: the all-pass of each crossover."""
+    return np.concatenate([_sides(hz, rate)[2] for hz in crossovers_hz])
 
 
 class Crossover:
@@ -68,7 +75,8 @@ class Crossover:
         return [*bands, block]
 
 
-def linear_kernels(crossovers_hz: list[float], rate: int) -> np.ndarray:
+@lru_cache(maxsize=16)
+def linear_kernels(crossovers_hz: tuple[float, ...], rate: int) -> np.ndarray:
     """Symmetric kernels of odd length, (bands, taps), that add up to one unit pulse."""
     taps = round(LINEAR_S * rate) | 1
     size = 1 << int(np.ceil(np.log2(2 * taps)))
@@ -88,29 +96,39 @@ def linear_kernels(crossovers_hz: list[float], rate: int) -> np.ndarray:
     return kernels
 
 
+@lru_cache(maxsize=32)
+def _spectra(crossovers_hz: tuple[float, ...], rate: int, size: int) -> np.ndarray:
+    """Spectra of all kernels but the last, complex64 (bands - 1, bins)."""
+    kernels = linear_kernels(crossovers_hz, rate)[:-1]
+    return rfft(kernels, size, axis=1).astype(np.complex64)
+
+
 class LinearCrossover:
-    """Splits a signal into bands with linear phase, late by half of its kernels."""
+    """Splits a signal into bands with linear phase, late by half of its kernels.
+
+    One transform of the signal serves all bands; the last band is what the others leave of it.
+    """
 
     def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
-        kernels = linear_kernels(crossovers_hz, rate)
-        self.latency = kernels.shape[1] // 2
-        self._taps = kernels.shape[1]
-        self._kernels = kernels
-        self._held = np.zeros((self._taps - 1, channels))
+        self._crossovers_hz, self._rate = tuple(crossovers_hz), rate
+        self._past = linear_kernels(self._crossovers_hz, rate).shape[1] - 1
+        self.latency = self._past // 2
+        self._held = np.zeros((channels, self._past), np.float32)
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""
-        joined = np.concatenate([self._held, block])
-        self._held = joined[joined.shape[0] - (self._taps - 1) :].copy()
-        size = 1 << int(np.ceil(np.log2(joined.shape[0] + self._taps)))
-        spectrum = rfft(joined, size, axis=0)
-        last = self._taps - 1 + block.shape[0]
-        return [
-            irfft(spectrum * rfft(kernel, size)[:, None], size, axis=0)[self._taps - 1 : last].astype(
-                np.float32
-            )
-            for kernel in self._kernels
-        ]
+        frames = block.shape[0]
+        joined = np.concatenate([self._held, finite(block).T], axis=1)
+        self._held = joined[:, frames:].copy()
+        size = next_fast_len(joined.shape[1], real=True)
+        spectrum = rfft(joined, size, axis=1)
+        last = joined[:, self._past - self.latency :][:, :frames].astype(np.float64)
+        bands = []
+        for kernel in _spectra(self._crossovers_hz, self._rate, size):
+            band = irfft(spectrum * kernel, size, axis=1)[:, self._past :][:, :frames]
+            last -= band
+            bands.append(np.ascontiguousarray(band.T))
+        return [*bands, np.ascontiguousarray(last.T, np.float32)]
 
 
 def crossover_settle_s(crossovers_hz: list[float], rate: int = 48000) -> float:

@@ -5,18 +5,19 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy.signal import butter
+
+from pondel.core.dsp.matched import butterworth_cut
 
 
 def low_cut(cut_hz: float, slope_db_oct: int, rate: int) -> np.ndarray:
-    """Butterworth high-pass: -3 dB at `cut_hz`, 6 dB per octave and order."""
-    return butter(slope_db_oct // 6, cut_hz, "highpass", fs=rate, output="sos")
+    """Butterworth high-pass with the prototype's magnitude: -3 dB at `cut_hz`, 6 dB an octave and
+    order."""
+    return butterworth_cut("low cut", cut_hz, slope_db_oct, rate)
 
 
 def high_cut(cut_hz: float, slope_db_oct: int, rate: int) -> np.ndarray:
-    """Butterworth low-pass: -3 dB at `cut_hz`; at or above Nyquist it is held just below."""
-    cut_hz = min(cut_hz, 0.49 * rate)
-    return butter(slope_db_oct // 6, cut_hz, "lowpass", fs=rate, output="sos")
+    """Butterworth low-pass with the prototype's magnitude: -3 dB at `cut_hz`."""
+    return butterworth_cut("high cut", cut_hz, slope_db_oct, rate)
 
 
 def settle_s(cut_hz: float, slope_db_oct: int) -> float:

@@ -41,6 +41,41 @@ def followed(levels: np.ndarray, decay: float) -> np.ndarray:
 
 
 @kernel(error_model="numpy")
+def _largest_of_last(joined, frames, out):
+    """out[i] = max(joined[i : i + frames]); `joined` has frames - 1 more than `out`.
+
+    Van Herk, Pattern Recognition Letters 13(7), 1992: largest from each border on, and back to it.
+    """
+    size = out.size
+    back = np.empty(frames, np.float32)
+    for first in range(0, size, frames):
+        top = joined[first + frames - 1]
+        back[frames - 1] = top
+        for i in range(frames - 2, -1, -1):
+            top = max(top, joined[first + i])
+            back[i] = top
+        out[first] = back[0]
+        top = np.float32(0.0)
+        for i in range(1, min(frames, size - first)):
+            top = max(top, joined[first + frames - 1 + i])
+            out[first + i] = max(back[i], top)
+
+
+class HeldPeaks:
+    """The largest of the last `frames` levels, with carried state."""
+
+    def __init__(self, frames: int) -> None:
+        self.frames = max(1, frames)
+        self._held = np.zeros(self.frames - 1, np.float32)
+
+    def hold(self, levels: np.ndarray) -> None:
+        """Replace each of float32 levels, (frames,), by the largest of those held, in place."""
+        joined = np.concatenate([self._held, levels])
+        self._held = joined[joined.size - self.frames + 1 :]
+        _largest_of_last(joined, self.frames, levels)
+
+
+@kernel(error_model="numpy")
 def mean_square(out, pole, state):
     """Running mean square of the peaks in `out`, back to amplitude; state[0] is carried."""
     mean = state[0]

@@ -16,12 +16,13 @@ from typing import Literal
 import numpy as np
 
 Shape = Literal["bell", "low shelf", "high shelf", "band-pass", "notch", "low cut", "high cut"]
+GAINING = ("bell", "low shelf", "high shelf")
 GOOD_DB = 0.04
 GOOD_BELL_DB = 0.065
 """With which error on the grid a fit is good enough; between its points a bell gains little more."""
 NO_GAIN_DB = 0.005
 LEAST_POWER = 1e-9
-HIGHEST_SHARE = 0.44
+HIGHEST_SHARE = 0.4536
 TOP_SHARE = 0.455
 ROUNDS = 10
 FIT_POINTS = 90
@@ -52,16 +53,25 @@ def first_order(shape: Literal["low cut", "high cut"], hz: np.ndarray, centre_hz
 def biquads(shape: Shape, centre_hz: float, gain_db: float, q: float, rate: int) -> np.ndarray:
     """One to three second-order sections as scipy writes them, float64 (sections, 6).
 
-    A centre above 0.44 of the rate is held there.
+    A cut is the boost of as many decibels turned over: both together are nothing at all. A centre above
+    0.4536 of the rate, 20 kHz at 44.1, is held there.
     """
-    if shape in ("bell", "low shelf", "high shelf") and abs(gain_db) < NO_GAIN_DB:
-        return np.array([[1.0, 0.0, 0.0, 1.0, 0.0, 0.0]])
+    if shape in GAINING:
+        if abs(gain_db) < NO_GAIN_DB:
+            return np.array([[1.0, 0.0, 0.0, 1.0, 0.0, 0.0]])
+        if gain_db < 0.0:
+            return _inverse(biquads(shape, centre_hz, -gain_db, q, rate))
     centre_hz = min(centre_hz, HIGHEST_SHARE * rate)
     hz = _grid(centre_hz, rate)
     power = np.abs(prototype(shape, hz, centre_hz, gain_db, q)) ** 2
     zeros = {"low cut": 2, "band-pass": 1}.get(shape, 0)
     good_db = GOOD_BELL_DB if shape == "bell" else GOOD_DB
     return _fitted(hz, power, centre_hz, rate, 2, zeros, good_db)
+
+
+def _inverse(sos: np.ndarray) -> np.ndarray:
+    """Sections that undo others of minimum phase."""
+    return np.concatenate([sos[:, 3:], sos[:, :3]], axis=1) / sos[:, :1]
 
 
 @lru_cache(maxsize=1024)

@@ -15,7 +15,7 @@ import numpy as np
 
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
+from pondel.core.dsp.decibels import FLOOR, amplitude_to_db, db_to_amplitude, to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.followers import mean_square, peaks
 from pondel.core.dsp.limits import LOUDEST, QUIETEST
@@ -97,7 +97,8 @@ def bend(levels, threshold_db, slope, knee_db, range_db):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def _apply(block, gain, out):
+def apply_gain(block, gain, out):
+    """The block times a gain for each frame; nothing where a sample is not a number."""
     # The gain is first spread over the channels, so that the rest is one plain pass.
     channels = block.shape[1]
     spread = np.empty(block.size, np.float32)
@@ -145,11 +146,17 @@ def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state,
         db_to_amplitude(level[:size], gain[:size])
         if mix < np.float32(1.0):
             _mixed_gain(gain[:size], np.float32(1.0) - mix, mix)
-        _apply(block[start:end], gain[:size], out[start:end])
+        apply_gain(block[start:end], gain[:size], out[start:end])
+
+
+def applied_db(move: Squeeze, reduction_db: np.ndarray | float) -> np.ndarray:
+    """The gain in dB that is applied where the curve takes so many, with make-up and mix."""
+    wet = to_amplitude(move.makeup_db - np.asarray(reduction_db, np.float64))
+    return 20.0 * np.log10(np.maximum(1.0 - move.mix + move.mix * wet, FLOOR))
 
 
 class Squeezer:
-    """A compressor at work; `on_reduction` receives each block's reduction in dB per frame."""
+    """A compressor at work; `on_reduction` receives what it takes in dB, as applied, per frame."""
 
     def __init__(
         self,
@@ -161,6 +168,7 @@ class Squeezer:
         linked: bool = True,
     ) -> None:
         self.latency = round(move.look_ahead_ms * rate / 1000.0)
+        self._move = move
         self._delay = DelayLine(self.latency, channels)
         self._linked = linked or channels == 1
         times = ballistics.Times.of(move.attack_ms, move.hold_ms, move.release_ms, rate)
@@ -186,6 +194,8 @@ class Squeezer:
         else:
             out, reduction = self._run_each_channel(delayed, detected)
         if self._on_reduction is not None:
+            if self._move.mix != 1.0 or self._move.makeup_db != 0.0:
+                reduction = -applied_db(self._move, reduction).astype(np.float32)
             self._on_reduction(reduction)
         return out
 

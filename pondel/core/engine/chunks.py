@@ -7,30 +7,37 @@ it are kept at its end: when the next chunk is asked for they go on, without a n
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 
 import numpy as np
 from cachetools import LRUCache
+from pydantic import BaseModel
 
 from pondel.core.audio.media import Media
 from pondel.core.document import Session
 from pondel.core.engine import routing
-from pondel.core.engine.ears import EarSource, ear_blocks, ear_source
+from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, in_the_mix_of
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
+from pondel.core.engine.run_up import stand_at
 from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Stream
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
 MAX_BYTES = 512 << 20
-MAX_OPEN_STREAMS = 96
+MOST_STREAM_BYTES = 256 << 20
+STREAMS_PER_PART = 4
+"""Of each part: before and after its fader, as they are and as they were before the last change."""
+LEAST_STREAMS = 96
 MOST_TRACES = 256
 Traces = dict[tuple[int, str], Traced]
 """By the place of a move among those at work, and its band: "" for the whole, "/0" for the first."""
 WAIT_S = 0.02
+SHARED = ("_chunked", "_session", "_media", "_reader", "_design")
+"""What streams hold together with others: it is not theirs to count."""
 
 
 def _go_on() -> None:
@@ -53,7 +60,8 @@ class ChunkCache:
         self._spill = spill
         self._bytes = 0
         self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
-        self._streams: OrderedDict[Hashable, Stream] = OrderedDict()
+        self._streams: OrderedDict[Hashable, tuple[Stream, int]] = OrderedDict()
+        self._stream_bytes = 0
         self._traces: LRUCache[Hashable, Traces] = LRUCache(MOST_TRACES)
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
@@ -104,13 +112,23 @@ class ChunkCache:
     def take_stream(self, key: Hashable) -> Stream | None:
         """Hand over the stream that stands at `key`, if one was left there."""
         with self._lock:
-            return self._streams.pop(key, None)
+            found, size = self._streams.pop(key, (None, 0))
+            self._stream_bytes -= size
+            return found
 
-    def leave_stream(self, key: Hashable, stream: Stream) -> None:
+    def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
+        """Keep a stream where it stands; of a session with so many parts each keeps its place."""
+        most = max(LEAST_STREAMS, STREAMS_PER_PART * parts)
+        size = held_bytes(stream)
         with self._lock:
-            self._streams[key] = stream
-            while len(self._streams) > MAX_OPEN_STREAMS:
-                self._streams.popitem(last=False)
+            _, replaced = self._streams.pop(key, (None, 0))
+            self._streams[key] = stream, size
+            self._stream_bytes += size - replaced
+            while len(self._streams) > most or (
+                self._stream_bytes > MOST_STREAM_BYTES and len(self._streams) > 1
+            ):
+                _, (_, gone) = self._streams.popitem(last=False)
+                self._stream_bytes -= gone
 
     @contextmanager
     def _maker(self, key: Hashable, step: Callable[[], None]) -> Iterator[None]:
@@ -149,6 +167,28 @@ class ChunkCache:
                     self._spill.put(one, old)  # type: ignore[arg-type]
 
 
+def held_bytes(thing: object) -> int:
+    """Bytes of the arrays that a stream holds, in itself and in what it is made of."""
+    seen: set[int] = set()
+    waiting, total = [thing], 0
+    while waiting:
+        one = waiting.pop()
+        if id(one) in seen:
+            continue
+        seen.add(id(one))
+        if isinstance(one, np.ndarray):
+            total += one.nbytes
+        elif isinstance(one, dict):
+            waiting += one.values()
+        elif isinstance(one, list | tuple | deque):
+            waiting += one
+        elif type(one).__module__.startswith("pondel.core.") and not isinstance(one, BaseModel):
+            waiting += [
+                value for name, value in getattr(one, "__dict__", {}).items() if name not in SHARED
+            ]
+    return total
+
+
 def _is_sound(key: Hashable) -> bool:
     """Whether a key names a chunk of a node: its fingerprint and its number."""
     return isinstance(key, tuple) and len(key) == 2 and isinstance(key[1], int)
@@ -183,12 +223,19 @@ class ChunkedSession:
         """Chunk `index` of what a move's detector hears."""
         part = self.session.part(part_id)
         move = next(m for m in part.moves if m.id == move_id)
-        lead = routing.run_up_frames(self.session, (part_id, "before fader"))
-        start = max(0, index * self.frames - lead)
-        stream = self._graph(start, None).key(part, move)
-        if stream is None:
+        key = routing.key_of(self.session, move)
+        if key is None:
             return self.node((part_id, "source"), index)
-        return _read_at(stream, start, index * self.frames, self.frames)
+        start = index * self.frames
+        lead = routing.key_run_up_frames(self.session, key)
+
+        def build(begin: int) -> tuple[Graph, list[Stream]]:
+            graph = self._graph(begin, None)
+            stream = graph.key(part, move)
+            assert stream is not None
+            return graph, [stream]
+
+        return stand_at(build, start, min(lead, start))[0].read(self.frames)
 
     def reductions(self, part_id: str, start: int, frames: int) -> dict[str, Traced]:
         """Reduction of each of a part's moves over a region, by move id, 200 points a second.
@@ -211,11 +258,16 @@ class ChunkedSession:
         moves = self._moves_at_work(part_id)
         lead = min(start, routing.run_up_frames(self.session, node))
         traces: TraceLogs = {}
-        graph = self._graph(start - lead, node, traces, lead)
-        stream = graph.node(node)
-        for done in range(0, lead + frames, self.frames):
+
+        def build(begin: int) -> tuple[Graph, list[Stream]]:
+            traces.clear()
+            graph = self._graph(begin, node, traces, start - begin)
+            return graph, [graph.node(node)]
+
+        (stream,) = stand_at(build, start, lead, self._step)
+        for done in range(0, frames, self.frames):
             self._step()
-            stream.read(min(self.frames, lead + frames - done))
+            stream.read(min(self.frames, frames - done))
         points = frames * TRACE_RATE // self.session.rate
         found: Traces = {}
         for (part, name), log in traces.items():
@@ -224,9 +276,9 @@ class ChunkedSession:
                 found[moves.index(move), slash + band] = log.traced().first(points)
         return found
 
-    def for_the_ear(self, part_id: str) -> EarSource:
-        """Which sound of a part the hearing model needs, and under which name it is kept."""
-        return ear_source(self.session, self._media, self.session.part(part_id), self._prints)
+    def in_the_mix(self, part_id: str) -> InTheMix:
+        """Which sounds the hearing model needs to have a part as it reaches the mix."""
+        return in_the_mix_of(self.session, self._media, self.session.part(part_id), self._prints)
 
     def kept(self, key: Hashable, make: Callable[[], np.ndarray]) -> np.ndarray:
         """An array that is made once and kept among the chunks."""
@@ -272,30 +324,30 @@ class ChunkedSession:
             trace_from=trace_from,
         )
 
+    def _begun(self, node: Node, start: int) -> Stream:
+        """The stream of a node that stands at `start`."""
+        own_run_up = 0
+        if node[1] == "before fader":
+            own_run_up = routing.run_up_frames(self.session, node)
+
+        def build(begin: int) -> tuple[Graph, list[Stream]]:
+            graph = self._graph(begin, node)
+            return graph, [graph.node(node)]
+
+        return stand_at(build, start, min(start, own_run_up))[0]
+
     def _borrow(self, node: Node, position: int) -> Stream | None:
         return _Chunks(self, node, position) if node[1] != "source" else None
 
     def _make(self, node: Node, index: int) -> np.ndarray:
         start = index * self.frames
-        resumed = self._cache.take_stream((self.fingerprint(node), index))
-        if resumed is None:
-            own_run_up = 0
-            if node[1] == "before fader":
-                own_run_up = routing.run_up_frames(self.session, node)
-            begin = max(0, start - own_run_up)
-            stream: Stream = self._graph(begin, node).node(node)
-            block = _read_at(stream, begin, start, self.frames)
-        else:
-            stream = resumed
-            block = stream.read(self.frames)
-        self._cache.leave_stream((self.fingerprint(node), index + 1), stream)
+        stream = self._cache.take_stream((self.fingerprint(node), index))
+        if stream is None:
+            stream = self._begun(node, start)
+        block = stream.read(self.frames)
+        parts = len(self.session.parts)
+        self._cache.leave_stream((self.fingerprint(node), index + 1), stream, parts)
         return np.ascontiguousarray(block)
-
-
-def _read_at(stream: Stream, position: int, start: int, frames: int) -> np.ndarray:
-    if start > position:
-        stream.read(start - position)
-    return stream.read(frames)
 
 
 class _Chunks:

@@ -5,8 +5,8 @@ Trim, fader and pan act alike on all channels as a rule; then one analysis serve
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -18,6 +18,9 @@ from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import fader_gains
 
 READ_FRAMES = 1 << 16
+LEAST_POWER = np.float32(1e-16)
+MOST_GAIN = np.float32(1e5)
+"""Of a group at one place and moment, where what goes in is next to nothing."""
 
 
 @dataclass(frozen=True)
@@ -33,18 +36,127 @@ class EarSource:
     file: str | None = None
 
 
+@dataclass(frozen=True)
+class Through:
+    """A group on the way to the mix: what it does to power is that of `after` against `before`."""
+
+    before: EarSource
+    after: EarSource
+
+
+@dataclass(frozen=True)
+class InTheMix:
+    """A part as it reaches the mix: its own sound, less what is counted elsewhere, through its groups.
+
+    `without` are the members of a return that is sent to as well: they stand for themselves.
+    """
+
+    own: EarSource
+    without: tuple[InTheMix, ...] = ()
+    groups: tuple[Through, ...] = ()
+    gain: float = 1.0
+
+    def sources(self) -> Iterator[EarSource]:
+        """All that has to be analysed for it."""
+        yield self.own
+        for member in self.without:
+            yield from member.sources()
+        for group in self.groups:
+            yield group.before
+            yield group.after
+
+    def power(self, of: Callable[[EarSource], np.ndarray]) -> np.ndarray:
+        """float32 power in the mix; `of` gives that of a source, with its gain, (frames, bands).
+
+        A group acts on each of its members as on their sum, band by band and frame by frame.
+        """
+        power = of(self.own)
+        for member in self.without:
+            power = np.maximum(power - member.power(of), np.float32(0.0))
+        for group in self.groups:
+            ratio = of(group.after) / np.maximum(of(group.before), LEAST_POWER)
+            power = power * np.minimum(ratio, MOST_GAIN)
+        return power if self.gain == 1.0 else power * np.float32(self.gain)
+
+    def facts(self) -> list:
+        """What tells it from others, as JSON values."""
+        groups = [[one.before.name, one.after.name, one.after.gain] for one in self.groups]
+        return [self.own.name, self.own.gain, [one.facts() for one in self.without], groups, self.gain]
+
+
+def heard_parts(session: Session) -> list[Part]:
+    """The parts that the ear tells apart in the mix: all that reach it, but groups that only gather."""
+    groups = session.groups()
+    sent_to = {send.to for part in session.parts if part.sounds for send in part.sends}
+    return [part for part in session.audible() if part.id not in groups or part.id in sent_to]
+
+
+def in_the_mix_of(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> InTheMix:
+    """What to analyse to have a part as it reaches the mix; `memo` keeps fingerprints."""
+    found = _at_fader(session, media, part, memo)
+    above = part
+    while above.group is not None:
+        above = session.part(above.group)
+        found = _through(found, session, media, above, memo)
+    return found
+
+
+def _at_fader(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> InTheMix:
+    if part.id not in session.groups():
+        return InTheMix(ear_source(session, media, part, memo))
+    source: Node = (part.id, "source")
+    members = [one for one in session.parts if one.group == part.id and one.sounds]
+    sent = InTheMix(
+        EarSource(routing.fingerprint(session, media, source, memo), 1.0, source),
+        tuple(_trimmed(_at_fader(session, media, one, memo), part) for one in members),
+    )
+    return _through(sent, session, media, part, memo, is_trimmed=True)
+
+
+def _trimmed(found: InTheMix, group: Part) -> InTheMix:
+    return replace(found, gain=found.gain * 10 ** (group.trim_db / 10))
+
+
+def _through(
+    found: InTheMix,
+    session: Session,
+    media: Media,
+    group: Part,
+    memo: dict[Node, str],
+    *,
+    is_trimmed: bool = False,
+) -> InTheMix:
+    """Something that a group gathers, after the group's trim, moves and fader."""
+    if not is_trimmed:
+        found = _trimmed(found, group)
+    gain = _fader_power(session, media, group)
+    if gain is not None and not routing.active_moves(group):
+        return replace(found, gain=found.gain * gain)
+    source: Node = (group.id, "source")
+    before = EarSource(routing.fingerprint(session, media, source, memo), 1.0, source)
+    after = ear_source(session, media, group, memo)
+    return replace(found, groups=(*found.groups, Through(before, after)))
+
+
+def _fader_power(session: Session, media: Media, part: Part) -> float | None:
+    """Gain of power of a part's fader and pan; None where they treat left and right unlike."""
+    if not part.sounds:
+        return 0.0
+    channels = Graph(session, media).node((part.id, "before fader")).channels
+    left, right = fader_gains(part, channels)
+    return None if channels == 2 and left != right else (left**2 + right**2) / 2.0
+
+
 def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> EarSource:
     """The analysis that gives a part as it sounds after its fader; `memo` keeps fingerprints."""
-    before: Node = (part.id, "before fader")
-    channels = Graph(session, media).node(before).channels
-    left, right = fader_gains(part, channels)
-    if channels == 2 and left != right:
+    gain = _fader_power(session, media, part)
+    if gain is None:
         after: Node = (part.id, "after fader")
         return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
-    gain = 0.0 if part.mute else (left**2 + right**2) / 2.0
     if part.file is not None and part.start_s == 0.0 and not routing.active_moves(part):
         name = f"{part.file} {session.rate}"
         return EarSource(name, gain * 10 ** (part.trim_db / 10), (part.id, "source"), part.file)
+    before: Node = (part.id, "before fader")
     return EarSource(routing.fingerprint(session, media, before, memo), gain, before)
 
 

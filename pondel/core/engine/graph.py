@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
 from pondel.core.audio.media import Media, Reader
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.engine import routing
 from pondel.core.engine.hits import followed_hits_s
 from pondel.core.engine.routing import Node
@@ -16,6 +19,7 @@ from pondel.core.engine.streams import (
     Branch,
     Faded,
     KeyStream,
+    Limited,
     RecordingStream,
     Silence,
     Stream,
@@ -24,7 +28,7 @@ from pondel.core.engine.streams import (
     Treated,
 )
 from pondel.core.errors import BadRecording
-from pondel.core.moves.base import Place, TraceLog
+from pondel.core.moves.base import Place, Remembering, TraceLog
 from pondel.core.moves.registry import kind_of
 
 TraceLogs = dict[tuple[str, str], TraceLog]
@@ -37,7 +41,7 @@ class _Logs:
         self._traces, self._part, self._move, self._rate = traces, part, move, rate
         self.lag = 0
 
-    def __call__(self, values: np.ndarray, band: int | None = None) -> None:
+    def __call__(self, values: np.ndarray, band: int | str | None = None) -> None:
         name = (self._part, self._move if band is None else f"{self._move}/{band}")
         log = self._traces.get(name)
         if log is None:
@@ -73,6 +77,8 @@ class Graph:
         self._borrow = borrow
         self._tees: dict[Node, Tee] = {}
         self._keys: dict[str, Tee] = {}
+        self.remembering: list[Remembering] = []
+        """The processors among those built so far whose state may be of any age."""
 
     def node(self, node: Node) -> Branch:
         """One more reader of the sound at a node."""
@@ -126,20 +132,24 @@ class Graph:
         rate = self._session.rate
         log = None if self._traces is None else _Logs(self._traces, part.id, move.id, rate)
         processor = kind_of(move.kind).make(move, rate, stream.channels, log)
+        if isinstance(processor, Remembering):
+            self.remembering.append(processor)
         if log is not None:
             log.lag = self._trace_from + processor.latency
         start_at = getattr(processor, "start_at", None)
         if start_at is not None:
             hits_s = followed_hits_s(self._session, self._media, part, move)
-            start_at(Place(self._position, self._session.tempo_bpm, hits_s))
-        limits = [
-            (round(s.start_s * rate), round(s.end_s * rate))
-            for s in self._session.sections
-            if s.id in move.sections
-        ]
-        channels = kind_of(move.kind).channels_out(move, stream.channels)
+            tone = partial(part_tone, self._session, self._media, part)
+            start_at(Place(self._position, self._session.tempo_bpm, hits_s, tone))
+        kind, limits = kind_of(move.kind), routing.limits_of(self._session, move)
+        channels = kind.channels_out(move, stream.channels)
         key = self.key(part, move)
-        return Treated(stream, processor, key, self._position, rate, limits, channels)
+        if limits is None:
+            return Treated(stream, processor, key, channels)
+        treated = Treated(stream, processor, key, channels, keeps_untreated=True)
+        fade = round(routing.CROSSFADE_S * rate)
+        beside = kind.in_phase(move, rate, stream.channels)
+        return Limited(treated, beside, self._position, limits, fade)
 
 
 def open_part(media: Media, part: Part) -> Reader:
@@ -150,12 +160,23 @@ def open_part(media: Media, part: Part) -> Reader:
         raise BadRecording(error.message, where=part.name) from error
 
 
+def part_tone(session: Session, media: Media, part: Part) -> Tone:
+    """The average spectrum of a part's recording; that of pink noise where it has none."""
+    if part.file is None:
+        return PINK
+    try:
+        return media.tone(part.file, session.rate)
+    except BadRecording as error:
+        raise BadRecording(error.message, where=part.name) from error
+
+
 def song_frames(session: Session, media: Media, *, readable: bool = False) -> int:
-    """Frames from the start of the song to the end of its longest part.
+    """Frames from the start of the song to the end of its longest part, moved later or not.
 
     A recording that cannot be read raises BadRecording, or counts for nothing where only those that
     are `readable` are asked for.
     """
+    later_s: dict[str, float] = {}
     longest = 0
     for part in session.parts:
         if part.file is None:
@@ -166,5 +187,16 @@ def song_frames(session: Session, media: Media, *, readable: bool = False) -> in
             if not readable:
                 raise BadRecording(error.message, where=part.name) from error
             continue
-        longest = max(longest, round(part.start_s * session.rate) + frames)
+        end_s = part.start_s + _later_s(session, part, later_s)
+        longest = max(longest, math.ceil(end_s * session.rate - 1e-6) + frames)
     return longest
+
+
+def _later_s(session: Session, part: Part, known: dict[str, float]) -> float:
+    """How much later a part's end is heard, by its own moves and those of what it feeds."""
+    if part.id not in known:
+        fed = [send.to for send in part.sends] + ([part.group] if part.group else [])
+        own = sum(kind_of(move.kind).later_s(move) for move in routing.active_moves(part))
+        beyond = max((_later_s(session, session.part(one), known) for one in fed), default=0.0)
+        known[part.id] = own + beyond
+    return known[part.id]

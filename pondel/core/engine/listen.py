@@ -114,19 +114,24 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
     return total
 
 
-def _zone_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
-    """The plan's parts through a low cut and a high cut, begun early enough for both to settle."""
-    assert plan.zone_hz is not None
-    rate = chunked.session.rate
-    low, high = plan.zone_hz
-    lead = min(start, round(rate * filters.settle_s(low, ZONE_SLOPE_DB_OCT)))
-    sound = plan_region(Plan("pair", plan.parts), chunked, start - lead, frames + lead)
+def in_zone(sound: np.ndarray, zone_hz: tuple[float, float], rate: int) -> np.ndarray:
+    """What of float32 (frames, channels) lies between a low cut and a high cut of 24 dB per octave."""
+    low, high = zone_hz
     for sos in (
         filters.low_cut(low, ZONE_SLOPE_DB_OCT, rate),
         filters.high_cut(high, ZONE_SLOPE_DB_OCT, rate),
     ):
-        sound = Cascade(sos, 2).process(sound)
-    return sound[lead:]
+        sound = Cascade(sos, sound.shape[1]).process(np.ascontiguousarray(sound))
+    return sound
+
+
+def _zone_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
+    """The plan's parts in its zone, begun early enough for the cuts to settle."""
+    assert plan.zone_hz is not None
+    rate = chunked.session.rate
+    lead = min(start, round(rate * filters.settle_s(plan.zone_hz[0], ZONE_SLOPE_DB_OCT)))
+    sound = plan_region(Plan("pair", plan.parts), chunked, start - lead, frames + lead)
+    return in_zone(sound, plan.zone_hz, rate)[lead:]
 
 
 def plan_chunk(plan: Plan, chunked: ChunkedSession, index: int) -> np.ndarray:

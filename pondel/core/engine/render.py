@@ -12,9 +12,9 @@ from pondel.core.document import Session
 from pondel.core.engine import routing
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
+from pondel.core.engine.run_up import sizes, stand_at
 from pondel.core.engine.streams import Stream
 
-BLOCK_FRAMES = 1 << 14
 MIX: Literal["mix"] = "mix"
 Target = Node | Literal["mix"]
 
@@ -34,12 +34,15 @@ def blocks(
     target. The run-up before `start` is rendered and dropped, as are its traces.
     """
     lead = min(start, max((run_up(session, target) for target in targets), default=0))
-    graph = Graph(session, media, start - lead, traces=traces, trace_from=lead)
-    streams = [_stream(graph, target) for target in targets]
-    for block in _sizes(lead):
-        for stream in streams:
-            stream.read(block)
-    for block in _sizes(frames):
+
+    def build(begin: int) -> tuple[Graph, list[Stream]]:
+        if traces is not None:
+            traces.clear()
+        graph = Graph(session, media, begin, traces=traces, trace_from=start - begin)
+        return graph, [_stream(graph, target) for target in targets]
+
+    streams = stand_at(build, start, lead)
+    for block in sizes(frames):
         yield [stream.read(block) for stream in streams]
 
 
@@ -80,9 +83,3 @@ def run_up(session: Session, target: Target) -> int:
 
 def _stream(graph: Graph, target: Target) -> Stream:
     return graph.mix() if target == MIX else graph.node(target)
-
-
-def _sizes(frames: int) -> Iterator[int]:
-    while frames > 0:
-        yield min(frames, BLOCK_FRAMES)
-        frames -= BLOCK_FRAMES

@@ -19,6 +19,8 @@ from pondel.core.moves.base import key_in
 from pondel.core.moves.describe import TAPS, Key, Tap
 from pondel.core.moves.registry import kind_of
 
+CROSSFADE_S = 0.010
+"""Over which a move sets in and lets go at the borders of sections."""
 Node = tuple[str, Tap]
 MOST_IN_A_ROW = 16
 
@@ -28,37 +30,59 @@ def sound_code() -> str:
     return made_by("pondel.core.engine.graph", "pondel.core.engine.chunks", "pondel.core.moves")
 
 
-def active_moves(part: Part) -> list[Move]:
-    """The moves that are switched on, in order."""
-    return [move for move in part.moves if move.on]
-
-
 def key_of(session: Session, move: Move) -> Key | None:
     """The move's key, or None when it has none; a key whose part is gone counts as a key."""
     return key_in(move)
 
 
+def active_moves(part: Part) -> list[Move]:
+    """The moves that are switched on, in order."""
+    return [move for move in part.moves if move.on]
+
+
+def limits_of(session: Session, move: Move) -> list[tuple[int, int]] | None:
+    """Where a move acts, as frames (start, end) in order; None in the whole song.
+
+    Sections that touch, or lie nearer than a crossfade is long, are one stretch: the move does not let
+    go between them. One that is limited to sections that are gone acts nowhere.
+    """
+    if not move.sections:
+        return None
+    chosen = sorted((s.start_s, s.end_s) for s in session.sections if s.id in move.sections)
+    merged: list[tuple[float, float]] = []
+    for start_s, end_s in chosen:
+        if merged and start_s <= merged[-1][1] + CROSSFADE_S:
+            merged[-1] = merged[-1][0], max(merged[-1][1], end_s)
+        else:
+            merged.append((start_s, end_s))
+    return [(round(start_s * session.rate), round(end_s * session.rate)) for start_s, end_s in merged]
+
+
 def senders(session: Session, part_id: str) -> list[tuple[Part, Tap, float]]:
-    """The parts that send to a return, with tap and level in dB; a group's members among them."""
-    parts, found = session.__dict__.get("_senders", (None, {}))
-    if parts is not session.parts:
-        found = _all_senders(session)
-        session.__dict__["_senders"] = session.parts, found
-    return found.get(part_id, [])
+    """What a return sounds of: parts with tap and level in dB, a group's members among them.
+
+    A muted part and a silent key send nothing, at whichever tap.
+    """
+    return [one for one in _all_senders(session).get(part_id, []) if one[0].sounds]
 
 
 def _all_senders(session: Session) -> dict[str, list[tuple[Part, Tap, float]]]:
-    found: dict[str, list[tuple[Part, Tap, float]]] = {}
+    """The senders to each return, silent or not, gathered once for a list of parts."""
+    parts, found = session.__dict__.get("_senders", (None, {}))
+    if parts is session.parts:
+        return found
+    found = {}
     for part in session.parts:
         for send in part.sends:
             found.setdefault(send.to, []).append((part, send.tap, send.level_db))
-        if part.group and not part.silent_key:
+        if part.group:
             found.setdefault(part.group, []).append((part, "after fader", 0.0))
+    session.__dict__["_senders"] = session.parts, found
     return found
 
 
-def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node]:
-    """The nodes a node is computed from."""
+def needs(session: Session, node: Node, *, if_all_on: bool = False) -> list[Node]:
+    """The nodes a node is computed from; `if_all_on`: as if no move were off and no part silent."""
     part_id, tap = node
     part = session.part(part_id)
     if tap == "after fader":
@@ -66,17 +90,34 @@ def needs(session: Session, node: Node, *, all_moves: bool = False) -> list[Node
     if tap == "source":
         if part.source == "file":
             return []
-        return [(sender.id, tap) for sender, tap, _ in senders(session, part_id)]
-    moves = part.moves if all_moves else active_moves(part)
+        sending = _all_senders(session).get(part_id, []) if if_all_on else senders(session, part_id)
+        return [(sender.id, tap) for sender, tap, _ in sending]
+    moves = part.moves if if_all_on else active_moves(part)
     keys = [key_of(session, move) for move in moves]
     heard = [(key.source, key.tap) for key in keys if key and session.has_part(key.source)]
     return [(part_id, "source"), *heard]
 
 
+def upstream(session: Session, part_id: str) -> set[str]:
+    """Ids of all parts whose sound a part needs to be heard in the mix, groups on its way included."""
+    found: set[Node] = set()
+    waiting: list[Node] = []
+    above: str | None = part_id
+    while above is not None:
+        waiting.append((above, "after fader"))
+        above = session.part(above).group
+    while waiting:
+        node = waiting.pop()
+        if node not in found:
+            found.add(node)
+            waiting += needs(session, node)
+    return {one for one, _ in found}
+
+
 def check_cycles(session: Session) -> None:
     """BadDocument, naming the parts, when sound would have to feed itself, or pass too many parts."""
     nodes: list[Node] = [(part.id, tap) for part in session.parts for tap in TAPS]
-    graph = {node: needs(session, node, all_moves=True) for node in nodes}
+    graph = {node: needs(session, node, if_all_on=True) for node in nodes}
     try:
         order = list(TopologicalSorter(graph).static_order())
     except CycleError as error:
@@ -130,7 +171,7 @@ def _fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, st
 
 def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> list:
     settings = move.model_dump_json(exclude={"id", "on", "lost", "why"})
-    limits = [[s.start_s, s.end_s] for s in session.sections if s.id in move.sections]
+    limits = limits_of(session, move)
     key = key_of(session, move)
     heard = None
     if key is not None and session.has_part(key.source):
@@ -165,6 +206,11 @@ def _run_up_s(session: Session, node: Node, memo: dict[Node, float]) -> float:
         else:
             settled = max(settled, _key_settled_s(session, key, memo) + own)
     return settled
+
+
+def key_run_up_frames(session: Session, key: Key) -> int:
+    """Frames a render must start early for what a key's detector hears to have settled."""
+    return math.ceil(_key_settled_s(session, key, {}) * session.rate)
 
 
 def _key_settled_s(session: Session, key: Key, memo: dict[Node, float]) -> float:

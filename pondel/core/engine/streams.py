@@ -16,8 +16,6 @@ from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.moves.base import Processor
 from pondel.core.moves.describe import Key
 
-CROSSFADE_S = 0.010
-
 
 class Stream(Protocol):
     """Sound from a position on; every read goes on where the last one ended."""
@@ -139,30 +137,24 @@ class KeyStream:
 
 
 class Treated:
-    """A move at work on a stream, its latency made up for, limited to sections if asked.
-
-    `limits` are frame ranges (start, end) of the song; between them the untreated sound
-    plays, with a crossfade of 10 ms after each border.
-    """
+    """A move at work on a stream, its latency made up for; `untreated` is what went in."""
 
     def __init__(
         self,
         stream: Stream,
         processor: Processor,
         key: Stream | None,
-        position: int,
-        rate: int,
-        limits: list[tuple[int, int]],
         channels: int | None = None,
+        *,
+        keeps_untreated: bool = False,
     ) -> None:
         self.channels = stream.channels if channels is None else channels
+        self.untreated = np.empty((0, stream.channels), np.float32)
         self._stream = stream
         self._processor = processor
         self._key = key
-        self._position = position
-        self._fade = max(1, round(CROSSFADE_S * rate))
-        self._limits = limits
-        self._ahead = np.empty((0, stream.channels), np.float32)
+        self._keeps = keeps_untreated
+        self._ahead = self.untreated
         self._started = False
 
     def read(self, frames: int) -> np.ndarray:
@@ -170,15 +162,43 @@ class Treated:
         self._started = True
         fresh = self._stream.read(frames + late)
         key = self._key.read(frames + late) if self._key else None
-        wet = self._processor.process(fresh, key)[late:]
-        if not self._limits:
-            return wet
-        untreated = np.concatenate([self._ahead, fresh])
-        self._ahead = untreated[frames:].copy()
+        if self._keeps:
+            joined = np.concatenate([self._ahead, fresh])
+            self.untreated, self._ahead = joined[:frames], joined[frames:].copy()
+        return self._processor.process(fresh, key)[late:]
+
+
+class Limited:
+    """A treated stream within `limits`, frame ranges (start, end) of the song in order; else untreated.
+
+    After each border one fades into the other. Where the treatment turns the phase even when it does
+    nothing, `beside` turns the untreated sound alike, so that they do not cancel while both are heard.
+    """
+
+    def __init__(
+        self,
+        treated: Treated,
+        beside: Processor | None,
+        position: int,
+        limits: list[tuple[int, int]],
+        fade_frames: int,
+    ) -> None:
+        self.channels = treated.channels
+        self._treated = treated
+        self._beside = beside
+        self._position = position
+        self._fade = max(1, fade_frames)
+        self._limits = limits
+
+    def read(self, frames: int) -> np.ndarray:
+        wet = self._treated.read(frames)
+        dry = self._treated.untreated
+        if self._beside is not None:
+            dry = self._beside.process(dry, None)
         weight = self._weight(frames)[:, np.newaxis]
         self._position += frames
         # What is mono before a move that makes it stereo counts in both channels.
-        return untreated[:frames] * (1.0 - weight) + wet * weight
+        return dry * (1.0 - weight) + wet * weight
 
     def _weight(self, frames: int) -> np.ndarray:
         at = np.arange(self._position, self._position + frames, dtype=np.float64)

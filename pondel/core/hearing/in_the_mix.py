@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.ears import EarSource
 from pondel.core.hearing.excitation import Excitation, excitation_of
 from pondel.core.hearing.spectra import ear_spectrum
 
 
 def in_the_mix(chunked: ChunkedSession, part_id: str, start: int, frames: int) -> Excitation:
-    """Excitation of a part after its fader over a region, at the listening level.
+    """Excitation of a part, through its groups, over a region, at the listening level.
 
     Where trim, fader and pan act on all channels alike, a change of them needs no new analysis.
     """
-    session, source = chunked.session, chunked.for_the_ear(part_id)
-    bands = chunked.kept(
-        ("ears", source.name, start, frames),
-        lambda: ear_spectrum(chunked.ear_blocks(source, start, frames), session.rate),
-    )
-    return excitation_of(bands, session.listening_level_db_spl, source.gain)
+    session, heard = chunked.session, chunked.in_the_mix(part_id)
+
+    def of(source: EarSource) -> np.ndarray:
+        bands = chunked.kept(
+            ("ears", source.name, start, frames),
+            lambda: ear_spectrum(chunked.ear_blocks(source, start, frames), session.rate),
+        )
+        return bands if source.gain == 1.0 else bands * np.float32(source.gain)
+
+    return excitation_of(heard.power(of), session.listening_level_db_spl)

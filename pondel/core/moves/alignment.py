@@ -9,7 +9,8 @@ import numpy as np
 from scipy.signal import oaconvolve
 
 from pondel.core.dsp.cascade import Cascade, settle_s
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.dsp.limits import finite
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import choice, frequency, milliseconds
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture
@@ -136,5 +137,6 @@ KIND = MoveKind(
     make=AlignmentProcessor,
     settle_s=_settle_s,
     rings_s=_settle_s,
+    later_s=lambda move: max(0.0, move.nudge_ms / 1000.0),
     in_brief=_in_brief,
 )

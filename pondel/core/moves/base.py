@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Annotated, Any, Protocol
+from typing import Annotated, Any, Protocol, runtime_checkable
 
 import numpy as np
 from pydantic import Field
 
-from pondel.core.dsp.limits import LOUDEST
+from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.model import Model
 from pondel.core.moves.checking import COMMON, Check
 from pondel.core.moves.describe import Key
@@ -46,8 +46,12 @@ class MoveBase(Model):
 
 
 def key_in(move: MoveBase) -> Key | None:
-    """The key a move has, None when it has none or its kind takes none."""
-    return getattr(move, "key", None)
+    """The key a move has, None when it has none or its kind takes none.
+
+    One that is tied to another part listens to it, whether it says so or not.
+    """
+    key, tie = getattr(move, "key", None), getattr(move, "tied_to", None)
+    return Key(source=tie.part) if key is None and tie is not None else key
 
 
 @dataclass(frozen=True)
@@ -66,22 +70,18 @@ class Traced:
         return Traced(self.low[:points], self.high[:points], self.mean[:points])
 
 
-def finite(block: np.ndarray) -> np.ndarray:
-    """The block with silence where a sample is not a number or beyond all reason."""
-    good = np.abs(block) < LOUDEST
-    return block if good.all() else np.where(good, block, np.float32(0.0))
-
-
 @dataclass(frozen=True)
 class Place:
     """Where in the song a processor begins, and what it needs to know of the song there.
 
-    `hits_s` are seconds of the song: the hits of the part that the move follows.
+    `hits_s` are seconds of the song: the hits of the part that the move follows; `tone` asks for the
+    average spectrum of the recording it stands on.
     """
 
     frame: int = 0
     tempo_bpm: float = 120.0
     hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
+    tone: Callable[[], Tone] = lambda: PINK
 
 
 class Processor(Protocol):
@@ -95,10 +95,42 @@ class Processor(Protocol):
         ...
 
 
-class Trace(Protocol):
-    """Where a processor writes its reduction in dB, one value a frame; by band where it has bands."""
+@runtime_checkable
+class Remembering(Protocol):
+    """A processor whose state may hang on something that was heard any time ago.
 
-    def __call__(self, values: np.ndarray, band: int | None = None) -> None: ...
+    A region that begins in the middle finds it: after `doubt`, the processor says since when what it
+    heard has told its state for certain.
+    """
+
+    def doubt(self) -> None:
+        """Forget that state."""
+        ...
+
+    def certain_frames(self) -> int:
+        """Frames since it is certain again; negative while it is not."""
+        ...
+
+
+class Trace(Protocol):
+    """Where a processor writes its reduction in dB, one value a frame; by band where it has bands.
+
+    What is written is the gain as it is applied. A band with a name is one that the picture needs.
+    """
+
+    def __call__(self, values: np.ndarray, band: int | str | None = None) -> None: ...
+
+
+def note_gains(trace: Trace, gains_db: np.ndarray, together_db: np.ndarray) -> None:
+    """Write the gains of bands in series, and the furthest that they do together, (bands, frames)."""
+    bands, frames = gains_db.shape
+    for n, row in enumerate(gains_db):
+        trace(-row, n)
+    if not bands:
+        trace(np.zeros(frames, np.float32))
+        return
+    at = np.abs(together_db).argmax(axis=0)
+    trace(-together_db[at, np.arange(frames)])
 
 
 TRACE_RATE = 200
@@ -220,10 +252,13 @@ class MoveKind:
     """
     settle_s: Callable[[Any], float]
     """Seconds of run-up after which a late start is within -90 dB of an early one."""
-    picture: Callable[[Any, np.ndarray, int], Picture]
-    """(parameters, frequencies in Hz, rate) -> its gain over frequency, and its handles."""
-    start: Callable[[Fight], Start]
-    """Settings to begin with in a fight, each with its reason."""
+    picture: Callable[..., Picture]
+    """(parameters, frequencies in Hz, rate) -> its gain over frequency, and its handles.
+
+    Where its sound hangs on the part's tone, that is one more argument.
+    """
+    start: Callable[[Fight], Start] | None = None
+    """Settings to begin with in a fight, each with its reason; None for a kind that makes no room."""
     place: int = 100
     """Where it stands among the others where they are listed."""
     suits: Callable[[Fight], float] = lambda fight: 0.0
@@ -246,10 +281,33 @@ class MoveKind:
     """A button of its own where nothing treats the part yet, as "Duck {part} for {leader}"."""
     rings_s: Callable[[Any], float] = lambda move: 0.0
     """Seconds for which it sounds on, above -90 dB, after its input ends."""
+    later_s: Callable[[Any], float] = lambda move: 0.0
+    """By how many seconds it moves what it treats towards the end of the song."""
     channels_out: Callable[[Any, int], int] = lambda move, channels: channels
     """(parameters, channels in) -> channels out."""
+    in_phase: Callable[[Any, int, int], Processor | None] = lambda move, rate, channels: None
+    """(parameters, rate, channels) -> what the untreated sound passes beside the treated one.
+
+    For a kind that turns the phase even when it does nothing, so that at the borders of sections both
+    have the same phase.
+    """
+    since_form_2_db: Callable[[Any, int], float] = lambda move, rate: 0.0
+    """(parameters, rate) -> by how many dB at most it sounds different from documents of form 2."""
+    rises: Callable[[Any], bool] = lambda move: False
+    """Whether it moves upwards: what it does on hits is then told by its highest gain."""
+    by_tone: bool = False
+    """Whether its sound depends on the average spectrum of the part it stands on."""
     keyed: bool = False
     timed: bool = False
     """Whether its sound depends on where it is in the song."""
     in_brief: Callable[[Any], str] = lambda move: ""
     """The settings in a few words, for the chain and the recall sheet."""
+
+    def drawn(self, move: Any, hz: np.ndarray, rate: int, tone: Tone = PINK) -> Picture:
+        """The picture of a move that stands on a part with a tone."""
+        return self.picture(move, hz, rate, tone) if self.by_tone else self.picture(move, hz, rate)
+
+    @property
+    def in_words(self) -> str:
+        """Its title within a sentence: abbreviations stay as they are."""
+        return " ".join(word if word.isupper() else word.lower() for word in self.title.split())

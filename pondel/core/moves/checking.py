@@ -6,14 +6,18 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from pydantic import BaseModel
+
 from pondel.core.moves.describe import Key
 from pondel.core.moves.fight import Named
 from pondel.core.units import say
 
 SILENT_DB = -90.0
-REMOVED_DB = 30.0
+REMOVED_DB, TAKEN_DB = 30.0, 9.0
 DEEP_DB = 12.0
 NEVER_BACK_DB = 1.0
+STAYS = 0.9
+MOST_MEAN_DB = 4.0
 NOTHING_DB = 0.3
 CLICK_MS = 0.5
 
@@ -23,7 +27,8 @@ class Heard:
     """What was measured over the loop, peaks in dB.
 
     `key_db` is what the detector hears, `key_source_db` the key before its cuts and its level,
-    `part_db` the part before the move; reductions are of the move's trace.
+    `part_db` the part before the move; how far the gain moves, at most, at least and on average, is
+    counted from where it rests.
     """
 
     key_db: float
@@ -34,6 +39,7 @@ class Heard:
     hit_s: float | None = None
     gap_s: float | None = None
     in_sections: bool = True
+    mean_db: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -112,15 +118,23 @@ def key_path(case: Case, found: list[Finding]) -> Iterator[Finding]:
         yield from _cut_away(key, heard)
 
 
+def _cuts_take_db(key: Key, heard: Heard) -> float:
+    if key.low_cut_hz is None and key.high_cut_hz is None:
+        return 0.0
+    return heard.key_source_db + key.level_db - heard.key_db
+
+
 def _cut_away(key: Key, heard: Heard) -> Iterator[Finding]:
-    if heard.key_source_db + key.level_db - heard.key_db <= REMOVED_DB:
+    if _cuts_take_db(key, heard) <= REMOVED_DB:
         return
+    yield _cuts(key, heard, "The key's cuts remove it")
+
+
+def _cuts(key: Key, heard: Heard, what: str) -> Finding:
     field = "key.high_cut_hz" if key.high_cut_hz is not None else "key.low_cut_hz"
-    text = (
-        f"The key's cuts remove it: {say(heard.key_source_db, 'dB')} before them, "
-        f"{say(heard.key_db, 'dB')} after."
-    )
-    yield Finding(text, "Take the cut away", Mend(field, None))
+    text = f"{what}: {say(heard.key_source_db, 'dB')} before them, {say(heard.key_db, 'dB')} after."
+    which = "high" if "high" in field else "low"
+    return Finding(text, f"Take the {which} cut away", Mend(field, None))
 
 
 def settings(case: Case, found: list[Finding]) -> Iterator[Finding]:
@@ -130,14 +144,27 @@ def settings(case: Case, found: list[Finding]) -> Iterator[Finding]:
         text = "Mix is 0 %: only the untreated sound is heard."
         yield Finding(text, "Mix 100 %", Mend("mix", 1.0))
     for path, values in settings_of(facts):
-        yield from _idle(path, values)
+        yield from _idle(case.move, path, values)
         yield from _late(path, values, case.heard)
 
 
-def _idle(path: str, values: dict[str, Any]) -> Iterator[Finding]:
+def _is_signed(move: Any, path: str, field: str) -> bool:
+    """Whether a field takes values below zero."""
+    holder = move
+    for step in path.split(".")[:-1]:
+        holder = holder[int(step)] if step.isdigit() else getattr(holder, step)
+    model: type[BaseModel] = type(holder)
+    extra: Any = model.model_fields[field].json_schema_extra
+    return float(extra["control"]["low"]) < 0.0
+
+
+def _idle(move: Any, path: str, values: dict[str, Any]) -> Iterator[Finding]:
     if values.get("range_db") == 0 or values.get("depth_db") == 0:
         field = "range_db" if "range_db" in values else "depth_db"
-        yield Finding("The range is 0 dB: the gain cannot move.", "Range 9 dB", Mend(path + field, 9))
+        # Where a range may be a cut or a boost, it is a cut that makes room.
+        usual = -4 if _is_signed(move, path, field) else 6
+        text = "The range is 0 dB: the gain cannot move."
+        yield Finding(text, f"Range {say(usual, 'dB', 0)}", Mend(path + field, usual))
     if values.get("ratio") == 1 and values.get("mode") != "follow":
         yield Finding("The ratio is 1:1: nothing is asked for.", "Ratio 4:1", Mend(path + "ratio", 4))
 
@@ -176,26 +203,52 @@ def threshold_not_reached(case: Case, found: list[Finding]) -> Iterator[Finding]
     if found or heard.most_db >= NOTHING_DB:
         return
     for path, values in settings_of(case.move.model_dump()):
-        field = "sensitivity_db" if "sensitivity_db" in values else "threshold_db"
-        threshold = values.get(field)
+        threshold = values.get("threshold_db")
         if threshold is None or heard.key_db > threshold + 3:
             continue
+        if case.key is not None and _cuts_take_db(case.key, heard) > TAKEN_DB:
+            yield _cuts(case.key, heard, "The key stays under the threshold for its cuts")
+            return
         lower = float(max(-80, round(heard.key_db - 9)))
         yield Finding(
             f"The key never crosses the threshold: loudest {say(heard.key_db, 'dB')}, "
             f"threshold {say(threshold, 'dB')}.",
             f"Lower it to {say(lower, 'dB', 0)}",
-            Mend(path + field, lower),
+            Mend(f"{path}threshold_db", lower),
         )
         return
 
 
 def never_back(case: Case, found: list[Finding]) -> Iterator[Finding]:
-    """A reduction that does not return between the hits."""
+    """A gain that does not return between the hits, or stays at the end of its range."""
     heard = case.heard
-    if heard.least_db > NEVER_BACK_DB and heard.most_db > NOTHING_DB and heard.gap_s is not None:
+    if heard.least_db <= NEVER_BACK_DB or heard.most_db <= NOTHING_DB:
+        return
+    for path, values in settings_of(case.move.model_dump()):
+        if values.get("mode") == "follow" and heard.least_db > STAYS * abs(values["range_db"]):
+            higher = float(min(0, values["threshold_db"] + 12))
+            yield Finding(
+                f"It sits at its full depth all the time: full range from "
+                f"{say(values['threshold_db'], 'dB')} on.",
+                f"Full range from {say(higher, 'dB', 0)}",
+                Mend(f"{path}threshold_db", higher),
+            )
+            return
+    if heard.gap_s is not None:
         least = say(heard.least_db, "dB")
-        yield Finding(f"The reduction never returns to zero: at least {least} all the time.")
+        yield Finding(f"The gain never comes back: at least {least} of it are gone all the time.")
+
+
+def always_down(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A keyed move that takes much on average: not a duck, but a lower level."""
+    heard = case.heard
+    if case.key is None or heard.least_db > NEVER_BACK_DB:
+        return
+    if heard.mean_db > MOST_MEAN_DB and heard.mean_db > 0.5 * heard.most_db:
+        yield Finding(
+            f"It takes {say(heard.mean_db, 'dB')} on average over the loop: more a lower level than "
+            "room on the hits."
+        )
 
 
 def too_deep(case: Case, found: list[Finding]) -> Iterator[Finding]:
@@ -222,6 +275,7 @@ COMMON: tuple[Check, ...] = (
     settings,
     threshold_not_reached,
     never_back,
+    always_down,
     too_deep,
     clicks,
 )

@@ -8,6 +8,7 @@ side may be made dynamic: then it moves only as far as the other part sounds in 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Literal
 
 import numpy as np
@@ -15,12 +16,12 @@ from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import biquads, response
-from pondel.core.dsp.moving import MovingBand, moving_settle_s
+from pondel.core.dsp.moving import MovingBands, moving_settle_s, second_form_change_db, still_q
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace
+from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace, note_gains
 from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness
 from pondel.core.moves.fight import Fight, Start
-from pondel.core.moves.picture import Factor, Picture, angles, band_handle, moving_factors
+from pondel.core.moves.picture import Factor, Picture, angles, band_handle, moving_factor
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
@@ -106,6 +107,7 @@ class Side:
     mode: str = "follow"
     ratio: float = 1.0
     attack_ms: float = ATTACK_MS
+    hold_ms: float = 0.0
     release_ms: float = RETURN_MS
     listens: str = "band"
 
@@ -124,8 +126,7 @@ def _still(move: ComplementaryEq, rate: int) -> np.ndarray:
     for band in move.bands:
         gain = gain_db(band, move.side)
         if band.on and gain and not _moves(band, move.side):
-            q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
-            rows.append(biquads(band.shape, band.hz, gain, q, rate))
+            rows.append(biquads(band.shape, band.hz, gain, still_q(band.shape, band.q), rate))
     return np.concatenate(rows)
 
 
@@ -138,35 +139,31 @@ class ComplementaryEqProcessor:
         self, move: ComplementaryEq, rate: int, channels: int, on_trace: Trace | None = None
     ) -> None:
         self._cascade = Cascade(_still(move, rate), channels)
-        self._moving = [MovingBand(_moving(band, move.side), rate, channels) for band in _live(move)]
+        moving = [_moving(band, move.side) for band in _live(move)]
+        self._moving = MovingBands(moving, rate, channels)
         self._on_trace = on_trace
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        heard = block if key is None else key
-        out = self._cascade.process(np.ascontiguousarray(block, np.float32))
-        deepest = np.zeros(block.shape[0], np.float32)
-        for n, band in enumerate(self._moving):
-            moved = band.gain_db(heard)
-            out = band.apply(out, moved)
-            if self._on_trace is not None:
-                self._on_trace(-moved, n)
-            deepest = np.where(np.abs(moved) > np.abs(deepest), -moved, deepest)
-        if self._on_trace is not None:
-            self._on_trace(deepest)
-        return out
+        still = self._cascade.process(np.ascontiguousarray(block, np.float32))
+        trace = None if self._on_trace is None else partial(note_gains, self._on_trace)
+        return self._moving.process(still, block if key is None else key, trace)
 
 
 def _settle_s(move: ComplementaryEq) -> float:
     total = settle_s(_still(move, 48000), 48000)
-    for band in move.bands:
-        if _moves(band, move.side):
-            total += sum(moving_settle_s(_moving(band, move.side)))
+    for band in _live(move):
+        total += sum(moving_settle_s(_moving(band, move.side)))
     return total
 
 
 def _rings_s(move: ComplementaryEq) -> float:
     moving = sum(moving_settle_s(_moving(band, move.side))[1] for band in _live(move))
     return settle_s(_still(move, 48000), 48000) + moving
+
+
+def _rises(move: ComplementaryEq) -> bool:
+    gains_db = [gain_db(band, move.side) for band in move.bands if band.on]
+    return bool(gains_db) and min(gains_db) >= 0 and max(gains_db) > 0
 
 
 def _in_brief(move: ComplementaryEq) -> str:
@@ -179,7 +176,7 @@ def _in_brief(move: ComplementaryEq) -> str:
 def _picture(move: ComplementaryEq, hz: np.ndarray, rate: int) -> Picture:
     factors = [Factor(response(_still(move, rate), angles(hz, rate)))]
     for n, band in enumerate(_live(move)):
-        factors += moving_factors(f"/{n}", _moving(band, move.side), hz, rate)
+        factors.append(moving_factor(f"/{n}", _moving(band, move.side), hz, rate))
     return Picture(
         factors,
         [
@@ -214,6 +211,10 @@ KIND = MoveKind(
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,
     rings_s=_rings_s,
+    since_form_2_db=lambda move, rate: max(
+        (second_form_change_db(_moving(band, move.side), rate) for band in _live(move)), default=0.0
+    ),
+    rises=_rises,
     keyed=True,
     in_brief=_in_brief,
 )

@@ -6,8 +6,7 @@ from typing import Literal
 
 import numpy as np
 
-from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.dsp.squeeze import Squeezer, settle_s
+from pondel.core.dsp.squeeze import Squeezer, applied_db, settle_s
 from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
     Key,
@@ -65,7 +64,7 @@ class Compressor(MoveBase):
 
 
 class CompressorProcessor(Squeezer):
-    """The compressor at work; its trace is the reduction in dB."""
+    """The compressor at work; its trace is what it takes in dB, as applied."""
 
     def __init__(
         self, move: Compressor, rate: int, channels: int, on_trace: Trace | None = None
@@ -79,8 +78,8 @@ def in_brief(move: Compressor) -> str:
 
 
 def _picture(move: Compressor, hz: np.ndarray, rate: int) -> Picture:
-    wet = move.mix * float(to_amplitude(move.makeup_db))
-    return Picture([whole(hz.size, -move.range_db, dry=1.0 - move.mix, wet=wet)])
+    rest_db, full_db = applied_db(move, np.array([0.0, move.range_db]))
+    return Picture([whole(hz.size, float(full_db), float(rest_db))])
 
 
 def _start(fight: Fight) -> Start:

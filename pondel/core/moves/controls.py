@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, get_args
@@ -109,18 +110,21 @@ def control_of(params: type[BaseModel], field: str) -> Control:
     raise BadDocument(f"there is no control {field!r}")
 
 
-def parse_control(params: type[BaseModel], field: str, value: Any) -> Any:
+def parse_control(params: type[BaseModel], field: str, value: Any, *, to_range: bool = False) -> Any:
     """A value as it comes from a form: text is read with its unit, and bounds are checked.
 
     Raises BadDocument naming the control and its range.
     """
     controls = {control.field: control for control in controls_of(params)}
     control = controls.get(field)
-    return value if control is None else parse_value(control, value)
+    return value if control is None else parse_value(control, value, to_range=to_range)
 
 
-def parse_value(control: Control, value: Any) -> Any:
-    """A value of one control; BadDocument names the control and its range."""
+def parse_value(control: Control, value: Any, *, to_range: bool = False) -> Any:
+    """A value of one control; BadDocument names the control and its range.
+
+    With `to_range` a number beyond the range is its end.
+    """
     if control.kind == "switch":
         if isinstance(value, str) and value.lower() in ("on", "off", "true", "false"):
             return value.lower() in ("on", "true")
@@ -137,6 +141,8 @@ def parse_value(control: Control, value: Any) -> Any:
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise BadDocument("a number is needed", where=control.title)
     top = float("inf") if control.endless else control.high
+    if to_range and not math.isnan(value):
+        value = min(max(value, control.low), top)
     if not control.low <= value <= top:
         low, high = control.say(control.low), control.say(top)
         raise BadDocument(f"from {low} to {high}, not {control.say(value)}", where=control.title)

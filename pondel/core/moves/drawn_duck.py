@@ -11,9 +11,10 @@ from pydantic import Field, model_validator
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, band_biquads, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
+from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import response
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import (
     beats,
     choice,
@@ -31,7 +32,6 @@ from pondel.core.moves.starting import manner
 from pondel.core.refs import HitsRef
 from pondel.core.units import say, say_hz
 
-TABLE = 4096
 MOST_POINTS = 32
 
 
@@ -131,19 +131,22 @@ class DrawnDuck(MoveBase):
         return self
 
 
-def curve(points: list[Point], size: int = TABLE) -> np.ndarray:
-    """The curve as depth from 0 to 1 over its length, float64 (size,).
+def curve(points: list[Point], at: np.ndarray) -> np.ndarray:
+    """The curve's depth from 0 to 1 at shares of its length, any shape.
 
     Before the first point it has that point's depth, after the last one that one's.
     """
-    at = np.linspace(0.0, 1.0, size)
-    out = np.full(size, points[0].deep)
+    out = np.full(at.shape, points[0].deep)
     for one, following in pairwise(points):
-        if following.at <= one.at:
-            continue
         inside = at >= one.at
+        if following.at <= one.at or not inside.any():
+            continue
+        deeper = following.deep - one.deep
+        if not deeper:
+            out[inside] = one.deep
+            continue
         way = np.clip((at[inside] - one.at) / (following.at - one.at), 0.0, 1.0)
-        out[inside] = one.deep + (following.deep - one.deep) * way ** (2.0 ** (-3.0 * one.bend))
+        out[inside] = one.deep + deeper * (way if not one.bend else way ** (2.0 ** (-3.0 * one.bend)))
     return out
 
 
@@ -165,7 +168,7 @@ def _ramped(wanted, step, state):
 
 
 class DrawnDuckProcessor:
-    """Looks the curve up by the time since the last start; `start_at` says where the song is."""
+    """Follows the curve from the last start on; `start_at` says where the song is."""
 
     latency = 0
 
@@ -174,7 +177,6 @@ class DrawnDuckProcessor:
     ) -> None:
         self._move, self._rate, self._on_trace = move, rate, on_trace
         self._position = 0
-        self._table = curve(move.points)
         self._step = move.depth_db / max(1.0, move.ramp_ms * rate / 1000.0)
         self._state = np.zeros(1)
         self._starts = np.empty(0, np.int64)
@@ -208,9 +210,9 @@ class DrawnDuckProcessor:
         frames = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
         self._position += block.shape[0]
         phase = self._since(frames) / self._length
-        spots = np.minimum(phase, 1.0) * (TABLE - 1)
-        deep = np.interp(spots, np.arange(TABLE), self._table)
-        reduction = np.where(phase <= 1.0, deep, 0.0) * self._move.depth_db
+        reduction = np.zeros(phase.size)
+        lasts = phase <= 1.0
+        reduction[lasts] = curve(self._move.points, phase[lasts]) * self._move.depth_db
         _ramped(reduction, self._step, self._state)
         less = reduction.astype(np.float32)
         gain = np.empty_like(less)
@@ -281,6 +283,14 @@ def _hit_face(move: DrawnDuck, item: int, tempo_bpm: float) -> HitFace:
     return HitFace([], points, length_s(move, tempo_bpm) * 1000.0, move.depth_db)
 
 
+STEEP, STEEP_DB = 0.3, 0.6
+"""From this bend on the curve used to be so far off, right after a point."""
+
+
+def _since_form_2_db(move: DrawnDuck, rate: int) -> float:
+    return STEEP_DB if any(abs(point.bend) > STEEP for point in move.points) else 0.0
+
+
 KIND = MoveKind(
     name="drawn duck",
     title="Drawn duck",
@@ -293,6 +303,7 @@ KIND = MoveKind(
     make=DrawnDuckProcessor,
     settle_s=_settle_s,
     rings_s=_rings_s,
+    since_form_2_db=_since_form_2_db,
     timed=True,
     in_brief=_in_brief,
 )

@@ -1,25 +1,25 @@
 """Dynamic EQ: bells and shelves whose gain moves with a level, the part's own or a key's.
 
-A moving bell is the signal plus a multiple of its own band-pass, H = 1 + (G - 1) B, with B = 1 at
-the centre: at rest it is the signal itself, at the centre the gain is G, and as only the multiple
-moves it is stable at any speed. A moving shelf is two first-order ones of half the gain each.
+At every gain on its way a band has the response of the still EQ's band at that gain.
 """
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
 
-from pondel.core.dsp.moving import MovingBand, moving_settle_s
+from pondel.core.dsp.moving import MovingBands, moving_settle_s, second_form_change_db
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.base import MoveBase, MoveKind, Trace, note_gains
 from pondel.core.moves.describe import (
     Key,
     Ratio,
     attack,
     choice,
     frequency,
+    hold,
     items,
     ratio,
     reach,
@@ -28,7 +28,7 @@ from pondel.core.moves.describe import (
     threshold,
 )
 from pondel.core.moves.fight import Fight, Start
-from pondel.core.moves.picture import Picture, band_handle, moving_factors
+from pondel.core.moves.picture import Picture, band_handle, moving_factor
 from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
 from pondel.core.units import say, say_hz
 
@@ -65,6 +65,7 @@ class DynamicBand(Model):
         shown_when=("mode", "threshold"),
     )
     attack_ms: float = attack(5.0, "Time in which 63 % of the way out is done.", low=0.1)
+    hold_ms: float = hold(0.0, "Time it stays out before it returns.")
     release_ms: float = release(
         120.0, "Time in which 63 % of the way back is done.", low=5, high=4000, title="Return"
     )
@@ -90,6 +91,10 @@ class DynamicEq(MoveBase):
     )
 
 
+def _live(move: DynamicEq) -> list[DynamicBand]:
+    return [band for band in move.bands if band.on and band.range_db]
+
+
 class DynamicEqProcessor:
     """The bands one after another; each hears the part as it came, or the key."""
 
@@ -98,27 +103,17 @@ class DynamicEqProcessor:
     def __init__(
         self, move: DynamicEq, rate: int, channels: int, on_trace: Trace | None = None
     ) -> None:
-        self._bands = [MovingBand(band, rate, channels) for band in move.bands if band.on]
+        self._bands = MovingBands(_live(move), rate, channels)
         self._on_trace = on_trace
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        heard = block if key is None else key
-        out = np.ascontiguousarray(block, np.float32)
-        deepest = np.zeros(block.shape[0], np.float32)
-        for n, band in enumerate(self._bands):
-            gain_db = band.gain_db(heard)
-            out = band.apply(out, gain_db)
-            if self._on_trace is not None:
-                self._on_trace(-gain_db, n)
-                deepest = np.where(np.abs(gain_db) > np.abs(deepest), -gain_db, deepest)
-        if self._on_trace is not None:
-            self._on_trace(deepest)
-        return out
+        trace = None if self._on_trace is None else partial(note_gains, self._on_trace)
+        return self._bands.process(block, block if key is None else key, trace)
 
 
 def _settle_s(move: DynamicEq) -> float:
     total = 0.0
-    for band in move.bands:
+    for band in _live(move):
         detector, own = moving_settle_s(band)
         total = max(total, detector) + own
     return total
@@ -134,10 +129,8 @@ def _in_brief(move: DynamicEq) -> str:
 
 
 def _picture(move: DynamicEq, hz: np.ndarray, rate: int) -> Picture:
-    live = [band for band in move.bands if band.on]
-    factors = [one for n, band in enumerate(live) for one in moving_factors(f"/{n}", band, hz, rate)]
     return Picture(
-        factors,
+        [moving_factor(f"/{n}", band, hz, rate) for n, band in enumerate(_live(move))],
         [band_handle(n, b, db=b.range_db, db_field="range_db") for n, b in enumerate(move.bands)],
     )
 
@@ -184,7 +177,11 @@ KIND = MoveKind(
     suits=lambda fight: 0.5,
     make=DynamicEqProcessor,
     settle_s=_settle_s,
-    rings_s=lambda move: sum(moving_settle_s(band)[1] for band in move.bands if band.on),
+    rings_s=lambda move: sum(moving_settle_s(band)[1] for band in _live(move)),
+    since_form_2_db=lambda move, rate: max(
+        (second_form_change_db(band, rate) for band in _live(move)), default=0.0
+    ),
+    rises=lambda move: bool(_live(move)) and all(band.range_db > 0 for band in _live(move)),
     keyed=True,
     in_brief=_in_brief,
 )

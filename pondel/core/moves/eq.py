@@ -9,10 +9,12 @@ import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import biquads, butterworth_cut, response
-from pondel.core.dsp.weighting import k_weighting
+from pondel.core.dsp.moving import still_q
+from pondel.core.dsp.tone import PINK, TONE_HZ, Tone
 from pondel.core.model import Model
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import choice, decibels, frequency, items, sharpness
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles, band_handle
@@ -88,9 +90,9 @@ class Eq(MoveBase):
         "Output", 0.0, -MOST_OUTPUT_DB, MOST_OUTPUT_DB, "Level after all bands."
     )
     level_match: bool = choice(
-        "Match level",
+        "Same loudness",
         default=False,
-        help="Takes back what the bands add to or take from the loudness of pink noise.",
+        help="Takes back what the bands, where they act, do to the loudness of this part.",
     )
 
 
@@ -108,8 +110,7 @@ def band_biquads(band: EqBand, rate: int) -> np.ndarray:
         sos = biquads("high shelf", band.hz, band.gain_db, TILT_Q, rate).copy()
         sos[0, :3] *= to_amplitude(-band.gain_db / 2.0)
         return sos
-    q = min(band.q, 1.0) if band.shape.endswith("shelf") else band.q
-    return biquads(band.shape, band.hz, band.gain_db, q, rate)  # type: ignore[arg-type]
+    return biquads(band.shape, band.hz, band.gain_db, still_q(band.shape, band.q), rate)  # type: ignore[arg-type]
 
 
 def response_db(bands: list[EqBand], hz: np.ndarray, rate: int) -> np.ndarray:
@@ -120,19 +121,44 @@ def response_db(bands: list[EqBand], hz: np.ndarray, rate: int) -> np.ndarray:
     return 20.0 * np.log10(np.maximum(np.abs(total), 1e-10))
 
 
-def matching_db(bands: list[EqBand], rate: int) -> float:
-    """What the bands add to the loudness of pink noise (K-weighted, 30 Hz to 16 kHz), in dB."""
-    hz = np.geomspace(30.0, 16000.0, 200)
-    weight = np.abs(response(k_weighting(rate), 2 * np.pi * hz / rate)) ** 2
-    gained = 10.0 ** (response_db(bands, hz, rate) / 10.0)
-    return float(10.0 * np.log10((weight * gained).sum() / weight.sum()))
+FOLD = np.array([[0.5, 0.5], [0.5, -0.5]])
+UNFOLD = np.array([[1.0, 1.0], [1.0, -1.0]])
 
 
-def output_gain_db(move: Eq, rate: int) -> float:
+def _matrix(bands: list[EqBand], hz: np.ndarray, rate: int, is_mono: bool) -> np.ndarray:
+    """Left and right after all bands, of left and right before: complex (frequencies, 2, 2)."""
+    w = 2.0 * np.pi * np.minimum(hz, 0.49 * rate) / rate
+    total = np.tile(np.eye(2, dtype=complex), (hz.size, 1, 1))
+    for band in bands:
+        placement = band.placement
+        if is_mono and placement in ("middle", "left"):
+            placement = "both"
+        if is_mono and placement != "both":
+            continue
+        gain = response(band_biquads(band, rate), w)
+        diagonal = np.ones((hz.size, 2), complex)
+        if placement == "both":
+            diagonal[:] = gain[:, None]
+        else:
+            diagonal[:, 0 if placement in ("middle", "left") else 1] = gain
+        step = np.einsum("fi,ij->fij", diagonal, np.eye(2))
+        if placement in ("middle", "sides"):
+            step = UNFOLD @ step @ FOLD
+        total = step @ total
+    return total
+
+
+def matching_db(bands: list[EqBand], rate: int, tone: Tone = PINK) -> float:
+    """What the bands, where they act, do to the loudness of a sound with a tone (K-weighted), in dB."""
+    matrix = _matrix(bands, TONE_HZ, rate, is_mono=not tone.right.any())
+    return tone.loudness_change_db(matrix, rate)
+
+
+def output_gain_db(move: Eq, rate: int, tone: Tone = PINK) -> float:
     """The gain after all bands; matching adds or takes up to MOST_OUTPUT_DB."""
     if not move.level_match:
         return move.output_db
-    matching = min(max(matching_db(move.bands, rate), -MOST_OUTPUT_DB), MOST_OUTPUT_DB)
+    matching = min(max(matching_db(move.bands, rate, tone), -MOST_OUTPUT_DB), MOST_OUTPUT_DB)
     return move.output_db - matching
 
 
@@ -177,7 +203,14 @@ class EqProcessor:
         ]
         # A cascade on all channels keeps out what is not a number by itself.
         self._cleans = bool(self._stages) and all(stage.alike for stage in self._stages)
+        self._move, self._rate = move, rate
         self._gain = np.float32(to_amplitude(output_gain_db(move, rate)))
+
+    def start_at(self, place: Place) -> None:
+        """Match the level to what the bands do to the part they stand on."""
+        if self._move.level_match:
+            matched = output_gain_db(self._move, self._rate, place.tone())
+            self._gain = np.float32(to_amplitude(matched))
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         if not self._cleans:
@@ -219,10 +252,10 @@ def _handle(n: int, band: EqBand) -> Handle:
     )
 
 
-def _picture(move: Eq, hz: np.ndarray, rate: int) -> Picture:
+def _picture(move: Eq, hz: np.ndarray, rate: int, tone: Tone = PINK) -> Picture:
     w = angles(hz, rate)
     factors = [Factor(response(band_biquads(band, rate), w)) for band in move.bands if band.on]
-    output = np.full(hz.size, to_amplitude(output_gain_db(move, rate)), complex)
+    output = np.full(hz.size, to_amplitude(output_gain_db(move, rate, tone)), complex)
     return Picture([*factors, Factor(output)], [_handle(n, band) for n, band in enumerate(move.bands)])
 
 
@@ -238,6 +271,31 @@ def _start(fight: Fight) -> Start:
     )
 
 
+HELD_SHARE = 0.44
+"""Of the rate: a centre above it used to be held there."""
+
+
+def _since_form_2_db(move: Eq, rate: int) -> float:
+    """Matching used to take all bands as if they acted on left and right, on pink noise.
+
+    What it makes of this part is not known here; a mono one and a wide one bound it.
+    """
+    hz = np.geomspace(20.0, 18_000.0, 200)
+    held = [
+        band.model_copy(update={"hz": HELD_SHARE * rate}) if band.hz > HELD_SHARE * rate else band
+        for band in move.bands
+    ]
+    moved = np.abs(response_db(move.bands, hz, rate) - response_db(held, hz, rate)).max()
+    if not move.level_match:
+        return float(moved)
+    wide = Tone(PINK.left, PINK.left, PINK.common)
+    everywhere = [band.model_copy(update={"placement": "both"}) for band in move.bands]
+    before = matching_db(everywhere, rate)
+    return max(
+        float(moved), *(abs(matching_db(move.bands, rate, one) - before) for one in (PINK, wide))
+    )
+
+
 KIND = MoveKind(
     name="eq",
     title="EQ",
@@ -245,9 +303,11 @@ KIND = MoveKind(
     place=1,
     params=Eq,
     picture=_picture,
+    by_tone=True,
     start=_start,
     make=EqProcessor,
     settle_s=_settle_s,
     rings_s=_settle_s,
+    since_form_2_db=_since_form_2_db,
     in_brief=_in_brief,
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import numpy as np
@@ -57,8 +57,8 @@ class Fight:
     """What is known of a fight where a move is wanted.
 
     `key` is the leader at source over a stretch, float32 (frames, channels); `hits_s` its hits in
-    seconds from the stretch's start, `song_hits_s` those of the whole song; `hit_s` is how long one
-    takes to fall by 20 dB.
+    seconds from the stretch's start, `song_hits_s` those of the whole song, `own_hits_s` those of the
+    part that gives way; `hit_s` is how long one of the leader's takes to fall by 20 dB.
     """
 
     leader: Named
@@ -73,6 +73,7 @@ class Fight:
     home: Home | None = None
     hit_s: float | None = None
     lows: Lows | None = None
+    own_hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
 
     @property
     def firm(self) -> bool:

@@ -7,7 +7,8 @@ from typing import Literal
 import numpy as np
 
 from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.dsp.limits import finite
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import choice, decibels
 from pondel.core.moves.fight import Start
 from pondel.core.moves.picture import Factor, Picture

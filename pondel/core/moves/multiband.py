@@ -14,14 +14,14 @@ from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.crossover import (
     Crossover,
     LinearCrossover,
+    all_passes,
     band_biquads,
     crossover_settle_s,
     linear_kernels,
 )
-from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.matched import response
-from pondel.core.dsp.squeeze import BandSqueeze, Squeezer
+from pondel.core.dsp.squeeze import BandSqueeze, Squeezer, applied_db
 from pondel.core.dsp.squeeze import settle_s as squeeze_settle_s
 from pondel.core.errors import BadDocument
 from pondel.core.model import Model
@@ -146,8 +146,9 @@ class MultibandProcessor:
         self._key_delay: DelayLine | None = None
         self._on_trace = on_trace
         self._band_trace: np.ndarray = np.empty(0, np.float32)
+        note = self._note if on_trace is not None else None
         self._compressors = [
-            Squeezer(band_squeeze(band), rate, channels, self._note, linked=move.stereo_link)
+            Squeezer(band_squeeze(band), rate, channels, note, linked=move.stereo_link)
             for band in move.bands
         ]
         self._filters: list[Cascade | None] = [None] * len(move.bands)
@@ -166,9 +167,10 @@ class MultibandProcessor:
             treated = parts[n]
             if band.on:
                 treated = self._compressors[n].process(treated, keys[n])
-                deepest = np.maximum(deepest, self._band_trace)
             if self._on_trace is not None:
-                self._on_trace(self._band_trace if band.on else np.zeros_like(deepest), n)
+                told = self._band_trace if band.on else np.zeros_like(deepest)
+                deepest = np.where(np.abs(told) > np.abs(deepest), told, deepest)
+                self._on_trace(told, n)
             if self._heard[n]:
                 total += treated
         if self._on_trace is not None:
@@ -203,6 +205,22 @@ class MultibandProcessor:
         return found.process(heard)
 
 
+class _InPhase:
+    """The sum of all bands with nothing done to them: an all-pass."""
+
+    latency = 0
+
+    def __init__(self, move: Multiband, rate: int, channels: int) -> None:
+        self._cascade = Cascade(all_passes(move.crossovers_hz, rate), channels)
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        return self._cascade.process(np.ascontiguousarray(block, np.float32))
+
+
+def _in_phase(move: Multiband, rate: int, channels: int) -> _InPhase | None:
+    return None if move.phase == "linear" else _InPhase(move, rate, channels)
+
+
 def _split_s(move: Multiband) -> float:
     """Seconds for the crossovers to forget their past."""
     linear = LINEAR_S if move.phase == "linear" else 0.0
@@ -228,7 +246,7 @@ def _band_responses(move: Multiband, hz: np.ndarray, rate: int) -> np.ndarray:
     """What each band passes, against the sum of all bands: complex (bands, frequencies)."""
     w = angles(hz, rate)
     if move.phase == "linear":
-        kernels = linear_kernels(list(move.crossovers_hz), rate)
+        kernels = linear_kernels(tuple(move.crossovers_hz), rate)
         middle = kernels.shape[1] // 2
         turns = np.cos(np.outer(np.arange(kernels.shape[1]) - middle, w))
         return (kernels @ turns).astype(complex)
@@ -246,9 +264,9 @@ def _picture(move: Multiband, hz: np.ndarray, rate: int) -> Picture:
         if not band.on:
             still = still + passed
             continue
-        wet = band.mix * float(to_amplitude(band.makeup_db))
-        still = still + passed * (1.0 - band.mix + wet)
-        moving.append(MovingGain(f"/{n}", passed * wet, -band.range_db))
+        rest_db, full_db = applied_db(band_squeeze(band), np.array([0.0, band.range_db]))
+        still = still + passed * 10.0 ** (rest_db / 20.0)
+        moving.append(MovingGain(f"/{n}", passed, float(full_db), float(rest_db)))
     handles = [
         Handle(f"crossover {n + 1}", cut, f"crossovers_hz.{n}")
         for n, cut in enumerate(move.crossovers_hz)
@@ -355,6 +373,7 @@ KIND = MoveKind(
     item_words=_item_words,
     suits=lambda fight: 1.0 if fight.is_low or fight.firm else 0.3,
     make=MultibandProcessor,
+    in_phase=_in_phase,
     settle_s=_settle_s,
     rings_s=_split_s,
     keyed=True,

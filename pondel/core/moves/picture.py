@@ -2,9 +2,10 @@
 
     picture.gain(at_full, hz.size)      # complex, from the same coefficients as the sound
 
-A factor stands for one thing in series: |S + sum over n of (g_n ^ share - 1) W_n|, where S is what
-stands still, W_n the complex weight of a moving band, and g_n that band's gain now. Bands of one
-factor lie side by side, as those of a crossover do; factors follow each other and multiply.
+A factor stands for one thing in series: |S + sum over n of c_n W_n|, where S is what stands still,
+W_n the complex weight of something that moves, and c_n its multiple now: g_n - 1 of its gain, or
+what a curve says of it. What moves in one factor lies side by side, as the bands of a crossover do;
+factors follow each other and multiply.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from typing import Protocol
 import numpy as np
 
 from pondel.core.dsp.matched import response
-from pondel.core.dsp.moving import Moving, moving_filters
+from pondel.core.dsp.moving import Moving, member_curves, moving_filters, still_q
 
 
 @dataclass(frozen=True)
@@ -40,13 +41,22 @@ class Handle:
 class MovingGain:
     """A band that moves: `trace` is the suffix of its trace, `full_db` how far it moves at most.
 
-    Its gain is that of the trace to the power of `share`, for a gain that is divided between factors.
+    At rest it is at `rest_db`, which is in what stands still. `curve` are its multiples at evenly
+    spaced gains from 0 to `full_db`, where they are not the gain less that at rest.
     """
 
     trace: str
     weight: np.ndarray
     full_db: float
-    share: float = 1.0
+    rest_db: float = 0.0
+    curve: tuple[float, ...] = ()
+
+    def multiple(self, gain_db: float) -> float:
+        """How much of its weight is added at a gain."""
+        if not self.curve:
+            return 10.0 ** (gain_db / 20.0) - 10.0 ** (self.rest_db / 20.0)
+        reached = gain_db / self.full_db if self.full_db else 0.0
+        return float(np.interp(reached, np.linspace(0.0, 1.0, len(self.curve)), self.curve))
 
 
 @dataclass(frozen=True)
@@ -69,20 +79,24 @@ class Picture:
     wet: float = 1.0
     of: str = ""
 
+    def traces(self) -> set[str]:
+        """The suffixes of all traces it moves with."""
+        return {band.trace for factor in self.factors for band in factor.moving}
+
     def gain(self, gain_db: Callable[[MovingGain], float], points: int) -> np.ndarray:
         """Complex gain at each frequency, with the moving bands at the gains asked for, in dB."""
         total = np.ones(points, complex)
         for factor in self.factors:
             now = np.ones(points, complex) if factor.still is None else factor.still.astype(complex)
             for band in factor.moving:
-                now = now + (10.0 ** (band.share * gain_db(band) / 20.0) - 1.0) * band.weight
+                now = now + band.multiple(gain_db(band)) * band.weight
             total = total * now
         return (1.0 - self.wet) + self.wet * total
 
 
 def at_rest(band: MovingGain) -> float:
     """The gain of a band that does not move."""
-    return 0.0
+    return band.rest_db
 
 
 def at_full(band: MovingGain) -> float:
@@ -95,10 +109,10 @@ def angles(hz: np.ndarray, rate: int) -> np.ndarray:
     return 2.0 * np.pi * np.minimum(hz, 0.49 * rate) / rate
 
 
-def whole(points: int, full_db: float, *, dry: float = 0.0, wet: float = 1.0) -> Factor:
-    """One gain for all frequencies: `dry` passes, `wet` is moved by the trace."""
+def whole(points: int, full_db: float, rest_db: float = 0.0) -> Factor:
+    """One gain for all frequencies, which is moved by the trace."""
     flat = np.ones(points, complex)
-    return Factor(flat * (dry + wet), [MovingGain("", flat * wet, full_db)])
+    return Factor(flat * 10.0 ** (rest_db / 20.0), [MovingGain("", flat, full_db, rest_db)])
 
 
 class Banded(Protocol):
@@ -139,11 +153,13 @@ def band_handle(
     )
 
 
-def moving_factors(trace: str, band: Moving, hz: np.ndarray, rate: int) -> list[Factor]:
-    """A moving bell or shelf: one factor for each filter between which its gain is divided."""
-    filters = moving_filters(band, rate)
+def moving_factor(trace: str, band: Moving, hz: np.ndarray, rate: int) -> Factor:
+    """A moving bell or shelf."""
     w = angles(hz, rate)
-    share = 1.0 / len(filters)
-    return [
-        Factor(None, [MovingGain(trace, response(sos, w), band.range_db, share)]) for sos in filters
+    curves = member_curves(band.shape, band.range_db, still_q(band.shape, band.q))
+    filters = moving_filters(band, rate)
+    moving = [
+        MovingGain(trace, response(sos, w) - 1.0, band.range_db, curve=tuple(curve))
+        for sos, curve in zip(filters, curves.tolist(), strict=True)
     ]
+    return Factor(None, moving)

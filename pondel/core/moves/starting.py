@@ -59,7 +59,7 @@ def reduction_reached(fight: Fight, move: Any, make: Make) -> float:
     """The median of the deepest reduction after each hit, or nine tenths of all without hits."""
     traced: list[np.ndarray] = []
 
-    def note(values: np.ndarray, band: int | None = None) -> None:
+    def note(values: np.ndarray, band: int | str | None = None) -> None:
         if band is None:
             traced.append(values)
 

@@ -7,7 +7,9 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace, finite
+from pondel.core.dsp.limits import finite
+from pondel.core.dsp.timing import gap_s
+from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import beats, choice, milliseconds
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, whole
@@ -99,16 +101,14 @@ def _picture(move: TailTrim, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """The yielder's own tails end before the next hit."""
-    gap = fight.gap_s
+    """The part's own tails end before its next hit."""
+    gap = gap_s(fight.own_hits_s)
     end_ms = round(min(gap * 0.9, 2.0) * 1000) if gap else 400
+    name = fight.yielder.name
+    why = f"before {name}'s next one comes" if gap else f"no regular hits of {name} were found"
     return Start(
-        {
-            "kind": "tail trim",
-            "end_ms": end_ms,
-            "fade_ms": min(120, end_ms // 2),
-        },
-        [f"Ends {end_ms} ms after each hit: before the next one comes."],
+        {"kind": "tail trim", "end_ms": end_ms, "fade_ms": min(120, end_ms // 2)},
+        [f"Ends {end_ms} ms after each hit: {why}."],
     )
 
 

@@ -7,8 +7,9 @@ from typing import Literal
 import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import butterworth_cut, response
-from pondel.core.moves.base import MoveBase, MoveKind, Trace, finite
+from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import choice, frequency, number
 from pondel.core.moves.fight import Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles

@@ -38,7 +38,7 @@ from pondel.core.operations.parts import (
 )
 from pondel.core.operations.song import SetSections, SetSession
 from pondel.core.operations.ways import GiveWay, RightOfWay
-from pondel.core.operations.zones import Decide, RemoveZone
+from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
 _ASKED: tuple[type[Operation], ...] = (
     SetSession,
@@ -55,6 +55,7 @@ _ASKED: tuple[type[Operation], ...] = (
     HitsAsFound,
     Decide,
     RemoveZone,
+    SetZone,
     RightOfWay,
     GiveWay,
     AddMove,

@@ -84,7 +84,7 @@ class AddMove(Operation):
             raise BadDocument(f"a move's {own[0]} is not given", where="values")
         left = laid(document, self.part, {**self.values, "kind": self.kind}, [])
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
-        return Done(left, f"{part.name}: add {kind.title.lower()}", move=added, added=True)
+        return Done(left, f"{part.name}: add {kind.in_words}", move=added, added=True)
 
 
 class RemoveMove(Operation):
@@ -111,7 +111,7 @@ class RemoveMove(Operation):
                 moves = chain_in(data, one_part)
                 moves[:] = [m for m in moves if m["id"] != one_move]
 
-        title = f"{part.name}: remove {kind_of(move.kind).title.lower()}"
+        title = f"{part.name}: remove {kind_of(move.kind).in_words}"
         return Done(changed(document, change), title)
 
 
@@ -194,7 +194,8 @@ class CopyMoves(Operation):
             for target, copied in fitting.items():
                 moves = chain_in(data, target)
                 for move in copied:
-                    moves.append({**move.model_dump(mode="json"), "id": free_id(moves)})
+                    own, _ = rebind(move, Mapping(parts={self.part: target}))
+                    moves.append({**own.model_dump(mode="json"), "id": free_id(moves)})
 
         left_out = sum(len(chosen) - len(copied) for copied in fitting.values())
         said = []

@@ -35,6 +35,8 @@ from pondel.core.operations.base import (
 from pondel.core.refs import PartRef, pointers
 
 FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why")
+ALIKE = ("on", "sections")
+"""What is the same on both sides of any pair: whether it works, and where."""
 ListName = Annotated[str, Field(max_length=40)]
 
 
@@ -59,7 +61,7 @@ def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Jso
         pair = kind_of(move["kind"]).pair
         if pair is not None and not move["lost"]:
             other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
-            other.update({name: deepcopy(move[name]) for name in (*pair.alike, "on")})
+            other.update({name: deepcopy(move[name]) for name in (*pair.alike, *ALIKE)})
 
     left = _mended(changed(document, both), part_id, move_id, was.on)
     return left if pointed_at_nothing else well_pointed(left, part_id, move_id)
@@ -89,7 +91,7 @@ class SetMove(Operation):
     """Change one value of a move; text is read with its unit.
 
     Setting `key.source` to nothing takes the key away; setting it on a move without one gives it a key
-    with the defaults.
+    with the defaults. With `to_range` a number beyond the control's range is taken as its end.
     """
 
     op: Literal["set move"] = "set move"
@@ -97,6 +99,7 @@ class SetMove(Operation):
     move: MoveId
     field: FieldPath
     value: Value
+    to_range: bool = False
     example: ClassVar[Json] = {"part": "tuba", "move": "m1", "field": "bands.0.hz", "value": "240 Hz"}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
@@ -120,14 +123,14 @@ class SetMove(Operation):
             raise nowhere
         each = number_lists(type(move)).get(steps[0])
         if each is not None and len(steps) == 2:
-            typed = parse_value(each, self.value)
+            typed = parse_value(each, self.value, to_range=self.to_range)
             words = each.title.lower()
         else:
             params, field = _params_at(type(move), steps)
             if field not in params.model_fields:
                 raise nowhere
             self._check_reference(document, params, field)
-            typed = parse_control(params, field, self.value)
+            typed = parse_control(params, field, self.value, to_range=self.to_range)
             words = _title(params, field)
 
         def change(data: Json) -> None:
@@ -161,7 +164,7 @@ class SetMove(Operation):
                 data["key"] = {**(data["key"] or {}), "source": value} if value else None
 
             return words, listen
-        typed = parse_control(Key, field, value)
+        typed = parse_control(Key, field, value, to_range=self.to_range)
 
         def change(data: Json) -> None:
             if data["key"] is None:

@@ -59,7 +59,7 @@ class GiveWay(Operation):
         proposal = propose(fight, self.kind)
         left = _with(document, self.leader, self.part, proposal)
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
-        kind = kind_of(proposal.settings["kind"]).title.lower()
+        kind = kind_of(proposal.settings["kind"]).in_words
         title = f"{fight.yielder.name}: {kind} for {fight.leader.name}"
         return Done(left, title, proposal.reasons, move=added, added=True)
 

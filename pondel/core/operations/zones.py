@@ -66,6 +66,26 @@ class Decide(Operation):
         return Done(parse_session(data), title)
 
 
+class SetZone(Operation):
+    """Move the edges of a kept zone; its decision and its sections stay."""
+
+    op: Literal["set zone"] = "set zone"
+    zone: Annotated[str, Field(max_length=40)]
+    low_hz: Hz
+    high_hz: Hz
+    example: ClassVar[Json] = {"zone": "z1", "low_hz": 40, "high_hz": "110 Hz"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        low_hz, high_hz = sorted(round(typed_hz(one), 1) for one in (self.low_hz, self.high_hz))
+        data = to_json(document)
+        row = next((row for row in data["zones"] if row["id"] == self.zone), None)
+        if row is None:
+            raise NotFound(f"there is no zone {self.zone!r}")
+        row |= {"low_hz": low_hz, "high_hz": high_hz}
+        data["zones"].sort(key=lambda one: one["low_hz"])
+        return Done(parse_session(data), f"Zone {say_hz(low_hz)} to {say_hz(high_hz)}")
+
+
 class RemoveZone(Operation):
     """Forget a zone and its decision."""
 

@@ -47,15 +47,14 @@ let asked = 0;
 /** Every question has a number, and every answer carries the number of its question, but for what the browser keeps. */
 async function reach(url, options) {
   const order = String(++asked);
-  try {
-    const response = await fetch(url, { ...options, headers: { ...options.headers, "Pondel-Order": order } });
-    const answered = response.headers.get("Pondel-Order");
-    if (answered !== null && answered !== order) throw new TypeError("an answer to another question");
-    return response;
-  } catch (error) {
+  const headers = { ...options.headers, "Pondel-Order": order };
+  const response = await fetch(url, { ...options, headers }).catch((error) => {
     if (error.name === "AbortError") throw error;
     throw new Refused(0, "Pondel does not answer; what was saved is safe. Start it again and reload this page.");
-  }
+  });
+  const answered = response.headers.get("Pondel-Order");
+  if (answered !== null && answered !== order) throw new Refused(0, "An answer to another question came; what was saved is safe. Reload this page.");
+  return response;
 }
 
 /** The address of something in the open session, with the view's pair, move, loop and revision. */

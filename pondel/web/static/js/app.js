@@ -14,6 +14,7 @@ import * as spectra from "./spectra.js";
 import { go, look, onShown, reload } from "./stage.js";
 import { firstLoop, learn, on, state, tell } from "./state.js";
 import { isIdle } from "./questions.js";
+import * as proof from "./proof.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
@@ -190,6 +191,7 @@ async function begin() {
   spectra.start();
   strips.start();
   figures.start();
+  proof.start();
   look();
   wireStage();
   let later = 0;

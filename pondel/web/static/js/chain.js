@@ -29,8 +29,8 @@ function add(button) {
   const { leader, zone } = state.view;
   const fight = op === "give way" ? { leader, start_s: state.loop.start_s, low_hz: zone?.low_hz, high_hz: zone?.high_hz } : {};
   doing(async () => {
-    const { move } = await edit({ op, part, kind, ...fight });
-    await go(movesOf(part, move.move), { focus: `chain-${move.move}` });
+    const answer = await edit({ op, part, kind, ...fight });
+    if (answer) await go(movesOf(part, answer.move.move), { focus: `chain-${answer.move.move}` });
   });
 }
 
@@ -67,7 +67,16 @@ function wireChain() {
   });
 }
 
+/** A kind that makes no room for another part is added plain only. */
+function wireKinds() {
+  const kinds = /** @type {?HTMLSelectElement} */ (document.getElementById("add-kind"));
+  if (!kinds) return;
+  const button = /** @type {HTMLButtonElement} */ (document.getElementById("add-for"));
+  kinds.onchange = () => (button.disabled = "plain" in kinds.selectedOptions[0].dataset);
+}
+
 function wireRest() {
+  wireKinds();
   for (const button of document.querySelectorAll("[data-add]")) button.onclick = () => add(button);
   for (const button of document.querySelectorAll("[data-copy]")) {
     button.onclick = () => {
@@ -83,7 +92,9 @@ function wireRest() {
   if (sections) {
     sections.onchange = () => {
       const value = [...sections.querySelectorAll("input:checked")].map((box) => box.value);
-      doing(() => edit({ op: "set move", part: sections.dataset.part, move: sections.dataset.move, field: "sections", value }));
+      doing(async () => {
+        await edit({ op: "set move", part: sections.dataset.part, move: sections.dataset.move, field: "sections", value }).finally(reload);
+      });
     };
   }
 }

@@ -1,6 +1,7 @@
 // Every control: drag, wheel, arrow keys, typed values with units, default, giving up.
 import { say } from "./api.js";
 import { edit } from "./edits.js";
+import { keyGesture } from "./gestures.js";
 import { reload } from "./stage.js";
 
 const COARSE = 10;
@@ -27,9 +28,10 @@ function rangeOf(box) {
 /** Round to what the value is shown with, so that what is read is what is meant. */
 function tidy(box, value) {
   if (value == null || value === "inf") return value;
-  const { unit, scale } = box.dataset;
-  const places = unit === "%" ? 2 : unit === "Hz" ? (value < 100 ? 1 : 0) : scale === "log" ? (value < 10 ? 2 : 1) : 2;
-  return Number(value.toFixed(places));
+  const { unit, scale, decimals } = box.dataset;
+  const plain = unit === "%" ? 2 : unit === "Hz" ? (value < 100 ? 1 : 0) : scale === "log" ? (value < 10 ? 2 : 1) : 2;
+  const { bottom, top } = rangeOf(box);
+  return Math.min(top, Math.max(bottom, Number(value.toFixed(Math.max(plain, unit === "%" ? 0 : Number(decimals))))));
 }
 
 function held(box) {
@@ -49,6 +51,23 @@ function place(box, value) {
 
 /** How many values each control has sent: an answer to an older one changes nothing here. */
 const sent = new WeakMap();
+/** The value that holds, and its words: what a control goes back to when another one is refused. */
+const holding = new WeakMap();
+
+function hold(box) {
+  holding.set(box, { value: box.dataset.value, words: box.querySelector(".track").getAttribute("aria-valuetext") });
+}
+
+function goBack(box) {
+  const { value, words } = holding.get(box);
+  const typed = box.querySelector(".typed");
+  box.dataset.value = value;
+  typed.value = words;
+  // Marked as the place of the refusal until it is turned to again.
+  typed.setAttribute("aria-invalid", "true");
+  box.querySelector(".track").setAttribute("aria-valuetext", words);
+  place(box, held(box));
+}
 
 /** Send a value; the server's words for it come back into the field. */
 async function put(box, value, gesture = null) {
@@ -58,7 +77,9 @@ async function put(box, value, gesture = null) {
   const target = JSON.parse(box.dataset.target);
   try {
     const said = (await edit({ ...target, value }, gesture))?.value;
-    if (!said || sent.get(box) !== mine) return;
+    if (!said) return;
+    holding.set(box, { value: String(said.value ?? ""), words: said.words });
+    if (sent.get(box) !== mine) return;
     box.dataset.value = said.value ?? "";
     typed.value = said.words;
     typed.removeAttribute("aria-invalid");
@@ -66,9 +87,7 @@ async function put(box, value, gesture = null) {
     if (!box.querySelector(".dragged")) place(box, held(box));
   } catch (error) {
     say(error.message);
-    if (sent.get(box) !== mine) return;
-    typed.setAttribute("aria-invalid", "true");
-    place(box, held(box));
+    if (sent.get(box) === mine) goBack(box);
   }
 }
 
@@ -119,9 +138,8 @@ function wireDrag(box, track) {
 }
 
 function wireKeys(box, track) {
-  let gesture = null;
-  track.addEventListener("focus", () => (gesture = `keys-${Date.now()}-${++gestures}`));
   track.addEventListener("keydown", (event) => {
+    const gesture = keyGesture(box.querySelector(".typed").id);
     const { stepped, bottom, top, endless, optional } = rangeOf(box);
     const now = held(box);
     const from = now === "inf" ? top : (now ?? (box.dataset.field.includes("high_cut") ? top : bottom));
@@ -151,6 +169,7 @@ function wireWheel(box, track) {
   track.addEventListener(
     "wheel",
     (event) => {
+      if (document.activeElement !== track) return;
       event.preventDefault();
       if (event.timeStamp - last > 800) gesture = `wheel-${Date.now()}-${++gestures}`;
       last = event.timeStamp;
@@ -167,6 +186,7 @@ function wireNumber(box) {
   const track = box.querySelector(".track");
   const typed = box.querySelector(".typed");
   place(box, held(box));
+  hold(box);
   wireDrag(box, track);
   wireKeys(box, track);
   wireWheel(box, track);
@@ -174,13 +194,13 @@ function wireNumber(box) {
   let shown = typed.value;
   typed.addEventListener("focus", () => {
     shown = typed.value;
+    typed.removeAttribute("aria-invalid");
     typed.select();
   });
   typed.addEventListener("change", () => put(box, typed.value));
   typed.addEventListener("keydown", (event) => {
     if (event.key === "Escape") {
       typed.value = shown;
-      typed.removeAttribute("aria-invalid");
       typed.blur();
     } else if (event.key === "Enter") typed.blur();
   });
@@ -190,11 +210,11 @@ function wireNumber(box) {
 async function simple(element, value, then = () => {}) {
   try {
     const answer = await edit({ ...JSON.parse(element.dataset.target), value });
-    element.removeAttribute("aria-invalid");
-    then(answer?.value ?? {});
+    if (answer) then(answer.value ?? {});
   } catch (error) {
-    element.setAttribute("aria-invalid", "true");
     say(error.message);
+    // The screen is shown again with the value that holds.
+    reload().catch((failure) => say(failure.message));
   }
 }
 
@@ -207,6 +227,7 @@ export function follow({ field, value, words }) {
     typed.value = words;
     box.querySelector(".track").setAttribute("aria-valuetext", words);
     place(box, held(box));
+    hold(box);
   }
 }
 

@@ -43,7 +43,7 @@ export const heard = () => Promise.race([hearing, new Promise((done) => setTimeo
 
 /** Ask for the sound that fits the present choices and bring it under the playhead. */
 async function refresh() {
-  if (!player.playing) return;
+  if (!player.isOn) return;
   const mine = ++asking;
   try {
     await first(async () => {
@@ -56,7 +56,7 @@ async function refresh() {
 }
 
 export async function toggle() {
-  if (player.playing) {
+  if (player.isOn) {
     player.stop();
     show();
     return;
@@ -72,12 +72,13 @@ export async function toggle() {
 }
 
 function show() {
-  $("play").setAttribute("aria-pressed", String(player.playing));
-  $("play").setAttribute("aria-label", player.playing ? "Stop" : "Play");
+  $("play").setAttribute("aria-pressed", String(player.isOn));
+  $("play").setAttribute("aria-label", player.isOn ? "Stop" : "Play");
 }
 
 /** Choose what is heard: mix, pair, part or key. */
 export function hear(what) {
+  if (what === "zone" && !state.view.zone) return;
   state.hear = what;
   document.querySelector(`#hear input[value="${what}"]`).checked = true;
   for (const button of document.querySelectorAll('[data-hear="key"]')) button.setAttribute("aria-pressed", String(what === "key"));
@@ -277,9 +278,12 @@ export async function start() {
     drawSong();
   });
   on("changed", ({ sound, samples }) => {
-    if (samples && player.playing) player.keep(sound, sound.at, samples);
-    if (sound && player.playing) hearing = first(() => player.swap(sound, gain())).catch(player.onTrouble);
-    else refresh();
+    if (samples && player.isOn) player.keep(sound, sound.at, samples);
+    if (sound && player.isOn) {
+      // What was asked for before the change is older than its sound.
+      asking++;
+      hearing = first(() => player.swap(sound, gain())).catch(player.onTrouble);
+    } else refresh();
     matching.soon();
   });
   on("zone", () => {

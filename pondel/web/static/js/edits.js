@@ -27,12 +27,15 @@ async function send() {
     const [slot, one] = waiting.take();
     try {
       const { facts } = state;
-      const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...wanted(), at: player.upcoming() } };
+      const asked = wanted();
+      const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...asked, at: player.upcoming() } };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       learn(answer.session);
       if (answer.move && answer.value && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.move, ...answer.value });
       if (answer.said.length && !answer.added) say(answer.said.join(" "));
-      tell("changed", { sound: answer.sound, samples: answer.samples });
+      // Sound that was asked for before something else was chosen to be heard is not played.
+      const isWanted = JSON.stringify(wanted()) === JSON.stringify(asked);
+      tell("changed", isWanted ? { sound: answer.sound, samples: answer.samples } : {});
       one.done(answer);
       if (waiting.size) await heard();
     } catch (error) {

@@ -2,8 +2,16 @@
 
 const FLOOR = 1e-4;
 
-/** @typedef {{trace: string, share: number, from: number, re: number[], im: number[]}} Band */
+/** @typedef {{trace: string, full_db: number, rest_db: number, curve: number[], from: number, re: number[], im: number[]}} Band */
 /** @typedef {{hz: number[], wet: number, factors: {still: ?{re: number[], im: number[]}, bands: Band[]}[]}} Shape */
+
+/** How much of a band's weight is added at a gain. @param {Band} band @param {number} gain_db */
+function multiple({ curve, full_db, rest_db }, gain_db) {
+  if (!curve.length) return 10 ** (gain_db / 20) - 10 ** (rest_db / 20);
+  const at = Math.min(1, Math.max(0, gain_db / full_db)) * (curve.length - 1);
+  const below = Math.min(curve.length - 2, Math.floor(at));
+  return curve[below] + (curve[below + 1] - curve[below]) * (at - below);
+}
 
 /**
  * The gain in dB at each frequency, with every band at the gain in dB that `gain_db(trace)` gives.
@@ -24,7 +32,7 @@ export function gainOf(shape, gain_db) {
       b.fill(0);
     }
     for (const band of bands) {
-      const less = 10 ** ((band.share * gain_db(band.trace)) / 20) - 1;
+      const less = multiple(band, gain_db(band.trace));
       if (less === 0) continue;
       for (let i = 0; i < band.re.length; i++) {
         a[band.from + i] += less * band.re[i];

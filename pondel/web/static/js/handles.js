@@ -1,17 +1,21 @@
 // Handles on pictures: drag, arrow keys, wheel, Escape; each change is an edit of one drag.
 import { say } from "./api.js";
 import { edit } from "./edits.js";
+import { freshGesture, keyGesture } from "./gestures.js";
 import { state } from "./state.js";
 import { draw } from "./plots.js";
 
-let gestures = 0;
-export const freshGesture = () => `handle-${Date.now()}-${++gestures}`;
+/** The gesture whose refusal was told: the rest of the same drag is not told again. */
+let told = "";
 
-/** Send new values, by field, of the move in view; answers come back as edits do. */
+/** Send new values, by field, of the move in view; one beyond a control's range is taken as its end. */
 export function send(values, gesture) {
   const { part, move } = state.view;
   for (const [field, value] of Object.entries(values)) {
-    edit({ op: "set move", part, move, field, value }, gesture).catch((error) => say(error.message));
+    edit({ op: "set move", part, move, field, value, to_range: true }, gesture).catch((error) => {
+      if (told !== gesture) say(error.message);
+      told = gesture;
+    });
   }
 }
 
@@ -48,28 +52,27 @@ export function handle(svg, { x, y, id, label, words, line = null, moved, steppe
     if (event.button) return;
     event.preventDefault();
     event.stopPropagation();
-    gesture = freshGesture();
+    gesture = freshGesture("handle");
     group.focus();
     held?.(true);
     window.addEventListener("pointermove", move);
     window.addEventListener("pointerup", finish);
     window.addEventListener("keydown", escape, true);
   });
-  let keyGesture = null;
-  group.addEventListener("focus", () => (keyGesture = freshGesture()));
   group.addEventListener("keydown", (event) => {
     const values = stepped(event.key, event);
     if (!values) return;
     event.preventDefault();
     event.stopPropagation();
-    send(values, keyGesture ?? freshGesture());
+    send(values, keyGesture(group.id));
   });
   if (wheel) {
     group.addEventListener(
       "wheel",
       (event) => {
+        if (document.activeElement !== group) return;
         event.preventDefault();
-        send(wheel(event), gesture ?? keyGesture ?? freshGesture());
+        send(wheel(event), gesture ?? keyGesture(group.id));
       },
       { passive: false },
     );

@@ -89,7 +89,7 @@ function envelopes(g, box) {
 
 function gain(g) {
   const deepest = Math.min(-6, Math.floor(Math.min(...data.gain.low) / 6) * 6);
-  const highest = Math.max(0, Math.ceil(Math.max(...data.gain.high) / 6) * 6);
+  const highest = Math.max(0, Math.ceil((Math.max(...data.gain.high) - 0.5) / 6) * 6);
   const [top, foot] = g.lower;
   const y = (db) => top + ((highest - db) / (highest - deepest)) * (foot - top - 4);
   const at = (i) => g.x((i * data.trace_step_s - data.before_s) * 1000);
@@ -101,6 +101,7 @@ function gain(g) {
   const back = data.gain.low.map((db, i) => `L${at(i).toFixed(1)} ${y(db).toFixed(1)}`).reverse().join("");
   g.svg.append(draw("path", { d: `${line(data.gain.high)}${back}Z`, class: "spread" }));
   g.svg.append(draw("path", { d: line(data.gain.mean), class: "gain-now" }));
+  g.svg.append(draw("text", { x: g.width - RIGHT - 4, y: foot - 6, class: "axis", "text-anchor": "end" }, data.gain_is));
   const value = (ms) => data.gain.mean[Math.min(data.gain.mean.length - 1, Math.max(0, Math.round((ms / 1000 + data.before_s) / data.trace_step_s)))];
   timeHandles(g, (ms) => y(value(ms)));
   points(g, y);

@@ -189,6 +189,29 @@ function chooseZone(low_hz, high_hz) {
   tell("zone");
 }
 
+/** The edges that were typed; where they were those of a kept zone, that zone has them now. */
+async function typedZone(low_hz, high_hz) {
+  const kept = keptZone();
+  chooseZone(low_hz, high_hz);
+  if (!kept) return;
+  try {
+    await edit({ op: "set zone", zone: kept.id, ...state.view.zone });
+    await reload();
+  } catch (error) {
+    say(error.message);
+    chooseZone(kept.low_hz, kept.high_hz);
+  }
+}
+
+/** The pair's kept zone that has the edges in view. */
+function keptZone() {
+  const { zone, leader, yielder } = state.view;
+  const both = [leader, yielder];
+  const isPair = ({ leads, gives_way }) => both.includes(leads) && gives_way.some((one) => both.includes(one));
+  const isSame = (one) => Math.abs(one.low_hz - zone.low_hz) < 0.06 && Math.abs(one.high_hz - zone.high_hz) < 0.06;
+  return zone && state.facts.zones.find((one) => isPair(one) && isSame(one));
+}
+
 function showZone() {
   const { zone } = state.view;
   if (!line() || !zone) return;
@@ -203,10 +226,9 @@ function wireZone() {
   for (const field of [form.low_hz, form.high_hz]) {
     field.onchange = () => {
       const [low, high] = [typedHz(form.low_hz.value), typedHz(form.high_hz.value)];
-      const good = low >= 10 && high > low && high <= 24000;
-      field.setAttribute("aria-invalid", String(!good));
-      if (good) chooseZone(low, high);
-      else say("A zone runs from a lower to a higher frequency, such as 40 Hz to 160 Hz.");
+      if (low >= 10 && high > low && high <= 24000) return typedZone(low, high);
+      say("A zone runs from a lower to a higher frequency, such as 40 Hz to 160 Hz.");
+      showZone();
     };
   }
   for (const button of form.querySelectorAll("[data-decide]")) {
@@ -275,7 +297,7 @@ async function hearWorst() {
     if (!deck.player.playing) await deck.toggle();
     const mine = ++turn;
     setTimeout(() => {
-      if (mine === turn && deck.player.playing && state.hear === "pair") deck.hear("zone");
+      if (mine === turn && deck.player.playing && state.hear === "pair" && state.view.stage === "lanes") deck.hear("zone");
     }, (found.end_s - found.start_s) * 1000);
   } catch (error) {
     say(error.message);

@@ -68,5 +68,16 @@ export class Waiting {
   }
 }
 
-/** What an operation changes: a newer one of the same slot takes its place. @param {Record<string, any>} operation */
-export const slotOf = (operation) => [operation.op, operation.part, operation.move, operation.field, operation.to, operation.zone].join("|");
+const WHERE = ["part", "move", "field", "to", "zone"];
+let alone = 0;
+
+/**
+ * What an operation sets: a newer one of the same slot takes its place. One that does something rather
+ * than set a value, such as to mark one hit more, has a slot of its own.
+ * @param {Record<string, any>} operation
+ */
+export function slotOf(operation) {
+  if (!operation.op.startsWith("set ")) return `${operation.op}|${++alone}`;
+  const set = Object.keys(operation).filter((name) => !WHERE.includes(name));
+  return [...WHERE.map((name) => operation[name]), ...set.sort().map((name) => (name === "op" ? operation.op : name))].join("|");
+}

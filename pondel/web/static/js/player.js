@@ -61,6 +61,7 @@ export class Player {
     this.isFollowing = false;
     this.following = Promise.resolve();
     this.playing = false;
+    this.isStarting = false;
     this.resting = 0;
     this.order = 0;
     this.lastSwap = null;
@@ -105,14 +106,24 @@ export class Player {
     return this.#index(this.layer.sound, this.position(this.context.currentTime + CHANGE_S));
   }
 
+  /** Whether it plays, or is about to. */
+  get isOn() {
+    return this.playing || this.isStarting;
+  }
+
   /** Play a sound from the resting position on. */
   async play(sound, gain) {
     this.open(sound.rate);
-    await this.context.resume();
-    if (this.resting < this.loop.start_s || this.resting >= this.loop.end_s) this.resting = this.loop.start_s;
-    this.wanted = { sound, gain };
     const mine = ++this.order;
-    await this.#need(sound, this.resting);
+    this.wanted = { sound, gain };
+    this.isStarting = true;
+    try {
+      await this.context.resume();
+      if (this.resting < this.loop.start_s || this.resting >= this.loop.end_s) this.resting = this.loop.start_s;
+      await this.#need(sound, this.resting);
+    } finally {
+      if (mine === this.order) this.isStarting = false;
+    }
     if (mine !== this.order) return;
     const at = this.context.currentTime + 0.04;
     this.anchor = { time: at, position: this.resting };
@@ -125,6 +136,7 @@ export class Player {
 
   stop() {
     this.order++;
+    this.isStarting = false;
     if (!this.playing) return;
     this.resting = this.position();
     this.playing = false;
@@ -135,7 +147,7 @@ export class Player {
 
   /** Move the playhead, playing or not. */
   async seek(position) {
-    const was = this.playing;
+    const was = this.isOn;
     this.stop();
     this.resting = position;
     if (was) await this.play(this.wanted.sound, this.wanted.gain);
@@ -157,7 +169,7 @@ export class Player {
   setLoop(loop) {
     const position = this.position();
     this.loop = loop;
-    if (!this.playing) return;
+    if (!this.isOn) return;
     const inside = position >= loop.start_s && position < loop.end_s;
     this.seek(inside ? position : loop.start_s).catch(this.onTrouble);
   }

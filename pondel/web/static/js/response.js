@@ -219,6 +219,11 @@ function read() {
 function numbers() {
   const place = document.getElementById("gr-now");
   if (!place || !live) return;
+  if (!live.traces?.[state.view.move]) {
+    write(place, "–");
+    write(document.getElementById("gr-held"), "–");
+    return;
+  }
   const now = reductionNow(state.view.move);
   if (Math.abs(now) > Math.abs(held)) held = now;
   const words = (db) => (Math.abs(db) < 0.05 ? "0.0 dB" : `${db > 0 ? "−" : "+"}${Math.abs(db).toFixed(1)} dB`);

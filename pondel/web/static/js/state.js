@@ -59,12 +59,17 @@ export function firstLoop() {
     if (loop.end_s <= seconds + 0.01) return loop;
   }
   const start_s = sections.length > 1 ? sections[1].start_s : 0;
-  return { start_s, end_s: Math.min(start_s + 4 * bar(), Math.max(seconds, 0.5)) };
+  const loop = { start_s, end_s: Math.min(start_s + 4 * bar(), Math.max(seconds, 0.5)) };
+  // Kept, so that a page that is loaded anew plays what this one does.
+  if (state.facts.parts.length) keepLoop(loop);
+  return loop;
 }
+
+const keepLoop = (loop) => localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(loop));
 
 /** Change the loop. */
 export function setLoop(start_s, end_s) {
   state.loop = { start_s, end_s };
-  localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(state.loop));
+  keepLoop(state.loop);
   tell("loop");
 }
