@@ -94,6 +94,18 @@ def test_hold_keeps_the_gain_down_before_it_returns():
     assert left == pytest.approx(0.250 + 0.100, rel=0.05)
 
 
+def test_each_peak_is_held_for_its_time_and_not_only_the_highest():
+    """Peaks at 0 and 200 ms, the second 10 dB lower; held for 300 ms each, then they let go at once."""
+    levels_db = np.full(RATE, -80.0)
+    levels_db[0], levels_db[round(0.2 * RATE)] = -10, -20
+    sound = (10 ** (levels_db / 20))[:, None].astype("f4")
+    settings = {"threshold_db": -40, "ratio": 2, "knee_db": 0, "attack_ms": 0.05, "release_ms": 10}
+    for block in (0, 480, 9601):
+        _, reduction = run(sound, hold_ms=300, block=block, **settings)
+        for at_ms, wanted_db in ((10, 15), (299, 15), (400, 10), (499, 10), (700, 0)):
+            assert reduction[at_ms * RATE // 1000] == pytest.approx(wanted_db, abs=0.01)
+
+
 def test_range_bounds_the_reduction_and_makeup_and_mix_are_exact():
     out, reduction = run(steady(0), threshold_db=-60, ratio=20, range_db=9, attack_ms=1)
     assert reduction[-1] == pytest.approx(9, abs=1e-3)

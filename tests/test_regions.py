@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from conftest import RATE, session_of
 from hypothesis import HealthCheck, given, settings
+from hypothesis import example as pinned
 from hypothesis import strategies as st
 from test_moves_in_common import example, other_for
 
@@ -43,6 +44,7 @@ def furthest_db(piece, whole):
     st.integers(0, 100_000),
     st.floats(0.3, SECONDS - 0.4),
 )
+@pinned(["spectral duck"], 1673, 1.0)
 @settings(max_examples=45, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 def test_a_region_of_any_chain_at_any_level_is_the_slice_of_the_whole(kinds, seed, start_s):
     random = np.random.default_rng(seed)
@@ -89,21 +91,21 @@ def test_a_gate_that_hovers_between_its_thresholds_is_found_as_it_was_left(was, 
     assert traces.high.max() < 0.01 if was > -40 else traces.low.min() > 15
 
 
-def test_a_hold_after_a_level_that_came_down_is_the_same_from_the_middle_on():
-    """A reduction that decayed towards a steady level holds just as one that rose to it."""
+def test_a_hold_renewed_by_lower_peaks_is_the_same_from_the_middle_on():
+    """A peak every 100 ms, held for 250, one of them high: the run-up begins after that one."""
     move = {
         "id": "m",
         "kind": "compressor",
         "threshold_db": -40,
-        "hold_ms": 300,
+        "hold_ms": 250,
         "release_ms": 60,
         "attack_ms": 1,
         "range_db": 60,
     }
-    steps = np.array([*[-3.0] * 4, *[-20.0] * 40, *[-60.0] * 8])
-    levels_db = np.repeat(steps, RATE // 8)
-    sound = (np.sign(np.sin(np.arange(levels_db.size) * 0.1)) * 10 ** (levels_db / 20)).astype("f4")
-    media, session = ArrayMedia({"part": sound[:, None]}), session_of({"id": "part", "moves": [move]})
-    start = round(5.4 * RATE)
-    whole = render.region(session, media, NODE, 0, start + RATE)[start:]
-    assert furthest_db(render.region(session, media, NODE, start, RATE), whole) < -90
+    sound = np.zeros((8 * RATE, 1), "f4")
+    sound[RATE // 2 :: RATE // 10] = np.linspace(0.2, 0.1, 75)[:, None]
+    sound[RATE // 2] = 1.0
+    media, session = ArrayMedia({"part": sound}), session_of({"id": "part", "moves": [move]})
+    for start in (round(2.43 * RATE), round(5.4 * RATE)):
+        whole = render.region(session, media, NODE, 0, start + RATE)[start:]
+        assert furthest_db(render.region(session, media, NODE, start, RATE), whole) < -90

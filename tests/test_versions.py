@@ -225,11 +225,22 @@ def test_the_decibels_told_of_a_dynamic_bell_are_those_of_its_range():
 def test_a_muted_part_that_sends_and_a_split_in_a_section_are_told():
     sections = [{"id": "s", "name": "S", "start_s": 0.5, "end_s": 1}]
     split = {"id": "m", "kind": "multiband", "sections": ["s"]}
-    old = {**second_form(split, mute=True, sends=[{"to": "hall"}]), "sections": sections}
+    old = {
+        **second_form(split, mute=True, sends=[{"to": "hall", "tap": "before fader"}]),
+        "sections": sections,
+    }
     old["parts"].append({"id": "hall", "name": "Hall", "file": None, "source": "sends"})
     (told,) = sounds_different(parse_session(old), 2)
     assert "Tuba is muted: its sends are silent now." in told
     assert "no longer dips at its sections' borders" in told
+
+
+def test_a_hold_that_held_the_highest_peak_alone_is_told():
+    (told,) = sounds_different(
+        parse_session(second_form({"id": "c", "kind": "compressor", "hold_ms": 40})), 2
+    )
+    assert "Tuba, compressor: holds each peak for its 40 ms now, not the highest alone." in told
+    assert not sounds_different(parse_session(second_form({"id": "c", "kind": "compressor"})), 2)
 
 
 @pytest.mark.parametrize(

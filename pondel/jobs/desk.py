@@ -191,12 +191,12 @@ class Desk:
             self._step()
             collected.write(plan_chunk(plan, chunked, index))
         body = np.round(collected.columns(), 4).tolist()
-        self.library.keep_measure(self._outline_key(document, columns), body)
+        self.library.measures.keep(self._outline_key(document, columns), body)
         return body
 
     def known_outline(self, document: Session, columns: int) -> list[list[float]] | None:
         """The mix's outline if it is known, else None."""
-        return self.library.measure(self._outline_key(document, columns))
+        return self.library.measures.get(self._outline_key(document, columns))
 
     def _outline_key(self, document: Session, columns: int) -> str:
         name = plan_hash(make_plan(document, "mix"), self.now(document))

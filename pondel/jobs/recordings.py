@@ -190,17 +190,17 @@ class Recordings:
         return self._tones[file]
 
     def _has(self, what: str, file: str) -> bool:
-        return self._library.has_measure(_key(what, file))
+        return self._library.measures.has(_key(what, file))
 
     def _kept(self, what: str, file: str, measure: Callable[[Path], Any], eager: bool) -> Any:
         key = _key(what, file)
-        kept = self._library.measure(key)
+        kept = self._library.measures.get(key)
         if kept is None:
             path = self._library.media.path(file)
             if not eager:
                 raise NotYet("the recordings are being measured: a moment")
             kept = [measure(path)]
-            self._library.keep_measure(key, kept)
+            self._library.measures.keep(key, kept)
         return kept[0]
 
 

@@ -40,7 +40,7 @@ def tidy_up(library: Library) -> Iterator[str]:
         if removed:
             yield f"emptied {len(removed)} sessions that were set aside: {', '.join(removed)}"
         yield from _remove_unnamed(library, before)
-        forgotten = library.forget_measures(measuring_code(), MEASURES)
+        forgotten = library.measures.forget(measuring_code(), MEASURES)
         if forgotten:
             yield f"forgot {forgotten} measures taken by an older Pondel"
         library.compact()

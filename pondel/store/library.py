@@ -13,9 +13,8 @@ import json
 import re
 import secrets
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
-from datetime import datetime
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from operator import itemgetter
 from pathlib import Path
 from typing import Any
@@ -23,16 +22,17 @@ from typing import Any
 from cachetools import LRUCache
 from peewee import OperationalError
 
-from pondel.core.advice.older_sound import sounds_different
 from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
-from pondel.core.versions import VERSION, brought_up
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
 from pondel.store.locks import hold
+from pondel.store.measures import Measures
 from pondel.store.media import MediaFolder
+from pondel.store.newest_form import brought_to_newest, told_once
+from pondel.store.revisions import Neighbours, Revision, SessionCard
 from pondel.store.room import is_full
 from pondel.store.seals import Seals
 from pondel.store.tables import now, open_database, tables_of
@@ -42,42 +42,11 @@ WORKED_OUT_ANEW = 3
 MIGRATION_LOCK = "migration.lock"
 
 
-@dataclass(frozen=True)
-class Revision:
-    """One state of a session's document."""
-
-    id: int
-    session_id: str
-    label: str
-    document: Session
-    created: datetime
-    parent: int | None
-    gesture: str | None
-
-
 def _checked(done: Done) -> Done:
     """The change, its document looked through once more; BadDocument when it cannot stand."""
     document = parse_session(to_json(done.document))
     check_cycles(document)
     return replace(done, document=document)
-
-
-@dataclass(frozen=True)
-class Neighbours:
-    """What undo and redo would do now; None when there is nothing."""
-
-    undo: str | None
-    redo: str | None
-
-
-@dataclass(frozen=True)
-class SessionCard:
-    """A session in the list of sessions."""
-
-    id: str
-    name: str
-    opened: datetime
-    parts: int
 
 
 def nobody_waits(revision: Revision, done: Done) -> None:
@@ -98,6 +67,7 @@ class Library:
         finally:
             migrating.release()
         self.tables = tables_of(self.database)
+        self.measures = Measures(self.tables.Measure)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
         self._lock = threading.Lock()
@@ -167,31 +137,10 @@ class Library:
 
     def bring_up(self, session_id: str) -> list[str]:
         """Store a session's present state in the newest form; what a listener may notice, in words."""
-        return [*self._told_once(session_id), *self._brought_up(session_id)]
-
-    def _told_once(self, session_id: str) -> list[str]:
-        table = self.tables.Session
-        waiting = table.get_by_id(session_id).to_tell
-        if not waiting:
-            return []
-        mine = table.update(to_tell="").where((table.id == session_id) & (table.to_tell == waiting))
-        return json.loads(waiting) if mine.execute() else []
-
-    def _brought_up(self, session_id: str) -> list[str]:
-        head = self.head(session_id)
-        table = self.tables.Revision
-        row = table.get_by_id(head.id)
-        found = brought_up(json.loads(row.document))
-        if found.came_from == VERSION:
-            return []
-        data = to_json(head.document)
-        text = json.dumps(data, ensure_ascii=False)
-        changed = table.update(document=text, hash=content_hash(data)).where(
-            (table.id == head.id) & (table.hash == row.hash)
-        )
-        if not changed.execute():
-            return []
-        return [*found.notes, *sounds_different(head.document, found.came_from)]
+        return [
+            *told_once(self.tables, session_id),
+            *brought_to_newest(self.tables, self.head(session_id)),
+        ]
 
     def touch(self, session_id: str) -> None:
         """Remember that a session was opened, if there is room to; no page fails for want of it."""
@@ -408,24 +357,6 @@ class Library:
                 self._set_head(session_id, head, label, revised, None, arrival=True)
             return rate
 
-    def measure(self, key: str) -> Any | None:
-        """A stored measure, or None."""
-        row = self.tables.Measure.get_or_none(key=key)
-        return json.loads(row.body) if row else None
-
-    def has_measure(self, key: str) -> bool:
-        """Whether a measure is stored."""
-        return self.tables.Measure.select().where(self.tables.Measure.key == key).exists()
-
-    def keep_measure(self, key: str, value: Any) -> None:
-        """Store a measure under the hash of what it was measured from, if there is room."""
-        row = self.tables.Measure.insert(key=key, body=json.dumps(value), created=now())
-        try:
-            row.on_conflict_replace().execute()
-        except OperationalError as error:
-            if not is_full(error):
-                raise
-
     def empty_removed(self) -> list[str]:
         """Forget the sessions that were set aside, with their revisions and prints; their names."""
         table = self.tables.Session
@@ -441,15 +372,6 @@ class Library:
     def all_prints(self) -> set[str]:
         """The ids of all prints."""
         return {row.id for row in self.tables.Print.select(self.tables.Print.id)}
-
-    def forget_measures(self, code: str, kinds: Iterable[str]) -> int:
-        """Forget measures of these kinds that other code than this took; how many there were."""
-        table = self.tables.Measure
-        found = 0
-        for kind in kinds:
-            old = table.key.startswith(f"{kind}:") & ~table.key.startswith(f"{kind}:{code}:")
-            found += table.delete().where(old).execute()
-        return found
 
     def compact(self) -> None:
         """Give the room of what was deleted back to the disk."""

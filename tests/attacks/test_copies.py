@@ -115,7 +115,7 @@ def older(folder: Path, tmp: Path, monkeypatch) -> None:
             "drop table login; drop table seal; alter table arrival drop column replaces;"
             "delete from schema_migration where name >= '0003';"
             "drop index revision_parent; alter table revision drop column arrival;"
-            "alter table session drop column removed;"
+            "alter table session drop column removed; alter table session drop column to_tell;"
         )
 
 

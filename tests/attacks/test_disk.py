@@ -104,7 +104,7 @@ def test_what_cannot_be_written_is_told_as_a_full_disk(place):
             library.edit(song, head.id, SetPart(part="a", field="name", value=f"N{n}" * 20).apply)
     assert is_full(told.value)
     library.touch(song)
-    library.keep_measure("x", "y" * 100_000)
+    library.measures.keep("x", "y" * 100_000)
     assert library.head(song).document.part("a")
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from pondel.core.document import Part, Session
 from pondel.core.engine.routing import active_moves, limits_of
 from pondel.core.moves.registry import kind_of
+from pondel.core.units import say
 
 MENDED_IN_FORM = 3
 LEAST_DB = 0.1
@@ -37,6 +38,11 @@ def _of_moves(document: Session, part: Part) -> list[str]:
         changed_db = kind.since_form_2_db(move, document.rate)
         if changed_db >= LEAST_DB:
             lines.append(f"{name}: up to {changed_db:.1f} dB.")
+        hold_ms = kind.form_2_hold_ms(move)
+        if hold_ms:
+            lines.append(
+                f"{name}: holds each peak for its {say(hold_ms, 'ms')} now, not the highest alone."
+            )
         if move.sections and kind.in_phase(move, document.rate, 2) is not None:
             lines.append(f"{name}: no longer dips at its sections' borders, by up to {BORDER_DB} dB.")
         chosen = [one for one in document.sections if one.id in move.sections]
@@ -49,7 +55,7 @@ def _of(part: Part) -> list[str]:
     """After its fader a muted part was silent before, too; a silent key was heard in its sends."""
     if part.sounds:
         return []
-    if not any(part.silent_key and not part.mute or send.tap != "after fader" for send in part.sends):
+    if not any((part.silent_key and not part.mute) or send.tap != "after fader" for send in part.sends):
         return []
     how = "muted" if part.mute else "a silent key"
     return [f"{part.name} is {how}: its sends are silent now."]

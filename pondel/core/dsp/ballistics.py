@@ -1,11 +1,11 @@
-"""Attack, hold and release of a gain reduction, in the logarithmic domain.
+"""Attack and release of a gain reduction, in the logarithmic domain.
 
 The smooth decoupled detector of Giannoulis, Massberg and Reiss, "Digital dynamic range
 compressor design", JAES 60(6), 2012, equation 17, fed with the reduction the static curve
 asks for: a first stage jumps up and falls with the release, a second one smooths its rise
 with the attack. In that form the fall takes about release plus attack; here the first
 stage's time is shortened so that 63 % of a falling step takes the stated release, at every
-setting.
+setting. A hold comes before all this: it holds the level that is judged (`followers.HeldPeaks`).
 """
 
 from __future__ import annotations
@@ -19,8 +19,6 @@ from scipy.optimize import brentq
 from pondel.core.dsp.compiled import kernel
 
 STEP_SHARE = 1.0 - math.exp(-1.0)
-REACHED_DB = 1e-4
-"""A reduction that has come down this near to what is wanted has reached it, and is held anew."""
 
 
 def one_pole(time_ms: float, rate: float) -> float:
@@ -58,16 +56,14 @@ class Times:
     rise: float
     fall_first: float
     fall_second: float
-    hold_frames: int
 
     @classmethod
-    def of(cls, attack_ms: float, hold_ms: float, release_ms: float, rate: int) -> Times:
+    def of(cls, attack_ms: float, release_ms: float, rate: int) -> Times:
         second_ms = min(attack_ms, release_ms / 4.0)
         return cls(
             rise=one_pole(attack_ms, rate),
             fall_first=one_pole(first_stage_ms(release_ms, second_ms), rate),
             fall_second=one_pole(second_ms, rate),
-            hold_frames=round(hold_ms * rate / 1000.0),
         )
 
 
@@ -78,14 +74,6 @@ def settle_s(attack_ms: float, hold_ms: float, release_ms: float, range_db: floa
     return (hold_ms + decades * (release_ms + attack_ms)) / 1000.0
 
 
-@kernel()
-def _flush(state: np.ndarray) -> None:
-    """Let what is far below hearing be nothing, before it becomes denormal."""
-    for i in range(2):
-        if state[i] < 1e-12:
-            state[i] = 0.0
-
-
 @kernel(error_model="numpy", fastmath={"contract", "nnan", "nsz"})
 def smooth_reduction(
     wanted_db: np.ndarray,
@@ -93,48 +81,26 @@ def smooth_reduction(
     rise: float,
     fall_first: float,
     fall_second: float,
-    hold_frames: int,
 ) -> None:
     """Smooth `wanted_db` (float32, positive dB of reduction) in place.
 
     The second stage may fall faster than it rises but never slower (`fall_second <= rise`), so
     the smaller of its two next values is always the one whose direction applies.
-    `state` is float64 [first stage, second stage, frames of hold left] and is carried on.
+    `state` is float64 [first stage, second stage] and is carried on.
     """
     first = state[0]
     second = state[1]
     rise_in = 1.0 - rise
     first_in = 1.0 - fall_first
     second_in = 1.0 - fall_second
-    if hold_frames == 0:
-        for i in range(wanted_db.size):
-            x = np.float64(wanted_db[i])
-            first = max(x, fall_first * first + first_in * x)
-            second = min(
-                rise * second + rise_in * first,
-                fall_second * second + second_in * first,
-            )
-            wanted_db[i] = second
-        state[0] = first
-        state[1] = second
-        _flush(state)
-        return
-    left = state[2]
     for i in range(wanted_db.size):
         x = np.float64(wanted_db[i])
-        if x >= first - REACHED_DB:
-            first = x
-            left = hold_frames
-        elif left > 0.0:
-            left -= 1.0
-        else:
-            first = fall_first * first + first_in * x
+        first = max(x, fall_first * first + first_in * x)
         second = min(
             rise * second + rise_in * first,
             fall_second * second + second_in * first,
         )
         wanted_db[i] = second
-    state[2] = left
-    state[0] = first
-    state[1] = second
-    _flush(state)
+    # What is far below hearing is nothing, before it becomes denormal.
+    state[0] = first if first > 1e-12 else 0.0
+    state[1] = second if second > 1e-12 else 0.0

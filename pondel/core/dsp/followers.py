@@ -1,4 +1,4 @@
-"""How detectors follow a level: peaks, peaks that fall back slowly, and the running mean square."""
+"""How detectors follow a level: peaks, held or falling back slowly, and the running mean square."""
 
 from __future__ import annotations
 
@@ -41,38 +41,45 @@ def followed(levels: np.ndarray, decay: float) -> np.ndarray:
 
 
 @kernel(error_model="numpy")
-def _largest_of_last(joined, frames, out):
-    """out[i] = max(joined[i : i + frames]); `joined` has frames - 1 more than `out`.
+def hold_largest(levels, held, state):
+    """Each of `levels` becomes the largest of itself and those before it in a window, in place.
 
-    Van Herk, Pattern Recognition Letters 13(7), 1992: largest from each border on, and back to it.
+    held (window + 1,): behind state[1], the levels of this stretch; before it, the largest from there
+    to the end of the last stretch. state: largest of this stretch, place in it. After van Herk, Pattern
+    Recognition Letters 13(7), 1992: largest from each border on, and back to it.
     """
-    size = out.size
-    back = np.empty(frames, np.float32)
-    for first in range(0, size, frames):
-        top = joined[first + frames - 1]
-        back[frames - 1] = top
-        for i in range(frames - 2, -1, -1):
-            top = max(top, joined[first + i])
-            back[i] = top
-        out[first] = back[0]
-        top = np.float32(0.0)
-        for i in range(1, min(frames, size - first)):
-            top = max(top, joined[first + frames - 1 + i])
-            out[first + i] = max(back[i], top)
+    window = held.size - 1
+    if window < 2:
+        return
+    front, p = np.float32(state[0]), int(state[1])
+    i = 0
+    while i < levels.size:
+        end = min(levels.size, i + window - p)
+        for j in range(i, end):
+            front = max(front, levels[j])
+            held[p], levels[j] = levels[j], max(front, held[p + 1])
+            p += 1
+        i = end
+        if p == window:
+            for n in range(window - 2, -1, -1):
+                held[n] = max(held[n], held[n + 1])
+            front, p = np.float32(0.0), 0
+    state[0], state[1] = front, p
 
 
 class HeldPeaks:
-    """The largest of the last `frames` levels, with carried state."""
+    """The largest of the last levels, with carried state; a hold is nothing else.
+
+    What is held hangs on nothing older than the window, wherever in the song it began.
+    """
 
     def __init__(self, frames: int) -> None:
         self.frames = max(1, frames)
-        self._held = np.zeros(self.frames - 1, np.float32)
+        self.held, self.state = np.zeros(self.frames + 1, np.float32), np.zeros(2)
 
     def hold(self, levels: np.ndarray) -> None:
         """Replace each of float32 levels, (frames,), by the largest of those held, in place."""
-        joined = np.concatenate([self._held, levels])
-        self._held = joined[joined.size - self.frames + 1 :]
-        _largest_of_last(joined, self.frames, levels)
+        hold_largest(levels, self.held, self.state)
 
 
 @kernel(error_model="numpy")

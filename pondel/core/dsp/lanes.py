@@ -144,3 +144,8 @@ def store(typing_context, array, at, lanes):
         return context.get_dummy_value()
 
     return types.void(array, types.intp, _LANES), generate
+
+
+def even(channels: int) -> int:
+    """So many channels, or one more: kernels here work at them in pairs."""
+    return channels + channels % 2

@@ -17,7 +17,7 @@ from pondel.core.dsp import ballistics
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import FLOOR, amplitude_to_db, db_to_amplitude, to_amplitude
 from pondel.core.dsp.delay import DelayLine
-from pondel.core.dsp.followers import mean_square, peaks
+from pondel.core.dsp.followers import HeldPeaks, hold_largest, mean_square, peaks
 from pondel.core.dsp.limits import LOUDEST, QUIETEST
 
 TILE = 1024
@@ -124,7 +124,7 @@ def _mixed_gain(gain, dry, wet):
 
 
 @kernel(error_model="numpy")
-def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state, reduction, out):
+def _run(block, key, curve, times, rms_pole, makeup_db, mix, held, holding, state, reduction, out):
     """One gain for all channels of `block`, in tiles small enough for the first-level cache."""
     frames = block.shape[0]
     gain = np.empty(TILE, np.float32)
@@ -134,13 +134,14 @@ def _run(block, key, curve, times, hold_frames, rms_pole, makeup_db, mix, state,
         size = end - start
         peaks(key[start:end], level[:size])
         if rms_pole > 0.0:
-            mean_square(level[:size], rms_pole, state[3:])
+            mean_square(level[:size], rms_pole, state[2:])
+        hold_largest(level[:size], held, holding)
         for i in range(size):
             level[i] = max(level[i], QUIETEST)
         tile = reduction[start:end]
         amplitude_to_db(level[:size], tile)
         bend(tile, curve[0], curve[1], curve[2], curve[3])
-        ballistics.smooth_reduction(tile, state, times[0], times[1], times[2], hold_frames)
+        ballistics.smooth_reduction(tile, state, times[0], times[1], times[2])
         for i in range(size):
             level[i] = makeup_db - tile[i]
         db_to_amplitude(level[:size], gain[:size])
@@ -171,9 +172,8 @@ class Squeezer:
         self._move = move
         self._delay = DelayLine(self.latency, channels)
         self._linked = linked or channels == 1
-        times = ballistics.Times.of(move.attack_ms, move.hold_ms, move.release_ms, rate)
+        times = ballistics.Times.of(move.attack_ms, move.release_ms, rate)
         self._times = np.array([times.rise, times.fall_first, times.fall_second])
-        self._hold_frames = times.hold_frames
         knee_db = move.knee_db if move.knee_db >= NO_KNEE_DB else 0.0
         self._curve = np.array(
             [move.threshold_db, 1.0 - 1.0 / move.ratio, knee_db, move.range_db], np.float32
@@ -182,7 +182,10 @@ class Squeezer:
         self._rms_pole = ballistics.one_pole(move.rms_window_ms, rate) if rms else 0.0
         self._makeup_db = np.float32(move.makeup_db)
         self._mix = np.float32(move.mix)
-        self._states = [np.zeros(4) for _ in range(1 if self._linked else channels)]
+        hold_frames = round(move.hold_ms * rate / 1000.0)
+        self._states = [
+            (HeldPeaks(hold_frames + 1), np.zeros(3)) for _ in range(1 if self._linked else channels)
+        ]
         self._on_reduction = on_reduction
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
@@ -212,7 +215,8 @@ class Squeezer:
         outs, reductions = zip(*columns, strict=True)
         return np.hstack(outs), np.maximum.reduce(reductions)
 
-    def _run(self, block, key, state) -> tuple[np.ndarray, np.ndarray]:
+    def _run(self, block, key, carried) -> tuple[np.ndarray, np.ndarray]:
+        peaks_held, state = carried
         out = np.empty_like(block)
         reduction = np.empty(block.shape[0], np.float32)
         _run(
@@ -220,10 +224,11 @@ class Squeezer:
             key,
             self._curve,
             self._times,
-            self._hold_frames,
             self._rms_pole,
             self._makeup_db,
             self._mix,
+            peaks_held.held,
+            peaks_held.state,
             state,
             reduction,
             out,

@@ -293,6 +293,8 @@ class MoveKind:
     """
     since_form_2_db: Callable[[Any, int], float] = lambda move, rate: 0.0
     """(parameters, rate) -> by how many dB at most it sounds different from documents of form 2."""
+    form_2_hold_ms: Callable[[Any], float] = lambda move: 0.0
+    """The longest hold it has where documents of form 2 held the highest peak, and none under it."""
     rises: Callable[[Any], bool] = lambda move: False
     """Whether it moves upwards: what it does on hits is then told by its highest gain."""
     by_tone: bool = False

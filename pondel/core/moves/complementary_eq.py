@@ -16,7 +16,8 @@ from pydantic import Field
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.matched import biquads, response
-from pondel.core.dsp.moving import MovingBands, moving_settle_s, second_form_change_db, still_q
+from pondel.core.dsp.moving import moving_settle_s, second_form_change_db, still_q
+from pondel.core.dsp.moving_bands import MovingBands
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace, note_gains
 from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness

@@ -128,6 +128,7 @@ KIND = MoveKind(
     quick="Duck {part} for {leader}",
     make=CompressorProcessor,
     settle_s=settle_s,
+    form_2_hold_ms=lambda move: move.hold_ms,
     keyed=True,
     in_brief=in_brief,
 )

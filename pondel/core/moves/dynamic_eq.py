@@ -10,7 +10,8 @@ from typing import Any, Literal
 
 import numpy as np
 
-from pondel.core.dsp.moving import MovingBands, moving_settle_s, second_form_change_db
+from pondel.core.dsp.moving import moving_settle_s, second_form_change_db
+from pondel.core.dsp.moving_bands import MovingBands
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, note_gains
 from pondel.core.moves.describe import (

@@ -375,6 +375,7 @@ KIND = MoveKind(
     make=MultibandProcessor,
     in_phase=_in_phase,
     settle_s=_settle_s,
+    form_2_hold_ms=lambda move: max((band.hold_ms for band in move.bands if band.on), default=0.0),
     rings_s=_split_s,
     keyed=True,
     in_brief=_in_brief,

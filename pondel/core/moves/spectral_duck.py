@@ -8,12 +8,11 @@ import numpy as np
 from pydantic import model_validator
 
 from pondel.core.dsp import ballistics
-from pondel.core.dsp.bell_row import (
-    BellRow,
+from pondel.core.dsp.bell_row import BellRow, bell_row
+from pondel.core.dsp.bells import (
     applied_db,
     asked_for,
     band_peaks,
-    bell_row,
     set_bells,
     through_bells,
     turned_over,
@@ -21,7 +20,8 @@ from pondel.core.dsp.bell_row import (
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
 from pondel.core.dsp.decibels import to_db
-from pondel.core.dsp.lanes import WIDTH
+from pondel.core.dsp.followers import HeldPeaks
+from pondel.core.dsp.lanes import WIDTH, even
 from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.moving import band_pass
@@ -46,6 +46,7 @@ from pondel.core.moves.starting import key_of, manner, release_for
 from pondel.core.units import say, say_hz
 
 STEP = 16
+QUIETEST_POWER = 1e-24
 
 
 class SpectralDuck(MoveBase):
@@ -102,11 +103,6 @@ def _lanes(sections: np.ndarray) -> np.ndarray:
     return rows
 
 
-def _even(channels: int) -> int:
-    """So many channels, or one more: they are worked at in pairs."""
-    return channels + channels % 2
-
-
 class SpectralDuckProcessor:
     """The row at work. Gains are decided every 16 frames of the song, whatever the blocks are."""
 
@@ -126,10 +122,11 @@ class SpectralDuckProcessor:
         self._times = np.array(
             [ballistics.one_pole(t, rate / STEP) for t in (move.attack_ms, move.release_ms)]
         )
-        self._hold_steps = round(move.hold_ms * rate / 1000.0 / STEP)
-        self._state = np.zeros((_even(channels), 2, bells))
+        hold_steps = round(move.hold_ms * rate / 1000.0 / STEP)
+        self._held = [HeldPeaks(hold_steps + 1) for _ in range(design.inner if hold_steps else 0)]
+        self._state = np.zeros((even(channels), 2, bells))
         self._key_state: np.ndarray | None = None
-        self._asked = np.zeros((2, bands))
+        self._asked = np.zeros(bands)
         self._lines = np.zeros((3, bells))
         self._falls = np.zeros((design.sections.shape[0], 2), np.float32)
         self._top = np.zeros(bands)
@@ -150,7 +147,7 @@ class SpectralDuckProcessor:
         falls, lines = self._decide(power[:whole])
         clean = finite(np.ascontiguousarray(block, np.float32))
         channels = block.shape[1]
-        out = np.zeros((_even(channels), block.shape[0]))
+        out = np.zeros((even(channels), block.shape[0]))
         out[:channels] = clean.T
         through_bells(out, self._bells, lines, self._done, STEP, self._state)
         self._note(falls, block.shape[0])
@@ -164,7 +161,7 @@ class SpectralDuckProcessor:
     def _power(self, heard: np.ndarray, steps: int) -> np.ndarray:
         """The loudest of each band of the key in every step that is touched, (steps, bands)."""
         if self._key_state is None:
-            self._key_state = np.zeros((_even(heard.shape[1]), 4, self._heard.shape[1]))
+            self._key_state = np.zeros((even(heard.shape[1]), 4, self._heard.shape[1]))
         power = np.empty((steps, self._heard.shape[1]))
         band_peaks(heard, self._heard, self._done, STEP, self._key_state, power)
         power[0] = np.maximum(power[0], self._top)
@@ -177,9 +174,10 @@ class SpectralDuckProcessor:
         """
         design, steps = self._design, power.shape[0]
         asked = np.empty(power.shape[::-1], np.float32)
-        asked_for(
-            power, self._settings, self._tilt_db, self._times, self._hold_steps, self._asked, asked
-        )
+        level = np.maximum(power, QUIETEST_POWER).astype(np.float32)
+        for n, held in enumerate(self._held):
+            held.hold(level[:, n])
+        asked_for(level, self._settings, self._tilt_db, self._times, self._asked, asked)
         falls = np.empty((design.sections.shape[0], steps), np.float32)
         less = np.empty_like(falls)
         set_bells(asked, design.powers, design.evenly, design.near, design.spill, falls, less)
