@@ -44,8 +44,9 @@ from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.recordings import Recording, Recordings
-from pondel.store.library import Library, Revision, nobody_waits
+from pondel.store.library import Library, nobody_waits
 from pondel.store.prints import Order
+from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
 PROPOSAL_S = 10.0

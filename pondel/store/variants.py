@@ -10,7 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pondel.core.errors import BadDocument, NotFound
-from pondel.store.library import Library, Revision
+from pondel.store.library import Library
+from pondel.store.revisions import Revision
 
 LETTERS = "ABCDEFGH"
 

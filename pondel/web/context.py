@@ -13,7 +13,8 @@ from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument, NotFound, NotYet
 from pondel.jobs.desk import Desk
 from pondel.jobs.tasks import Jobs
-from pondel.store.library import Library, Revision
+from pondel.store.library import Library
+from pondel.store.revisions import Revision
 from pondel.web import asked
 from pondel.web.ink import inked
 

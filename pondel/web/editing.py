@@ -12,7 +12,7 @@ from flask import Blueprint, Response, render_template, request
 from pondel.core.document import move_of
 from pondel.core.errors import BadDocument
 from pondel.core.operations import Done, parse_operations
-from pondel.store.library import Revision
+from pondel.store.revisions import Revision
 from pondel.web import asked
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
 from pondel.web.deck import chunk_at, little_endian, sound_facts
