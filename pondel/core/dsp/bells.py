@@ -28,10 +28,10 @@ from pondel.core.dsp.lanes import (
     sub,
     where_at_least,
 )
-from pondel.core.dsp.limits import LOUDEST
 
 BARELY = 1e-60
 """A state of a filter that is no larger is none."""
+QUIETEST_POWER = 1e-24
 
 
 @kernel(error_model="numpy")
@@ -52,19 +52,18 @@ def _awake(z):
 def band_peaks(key, rows, offset, step, state, power):
     """Largest squared output of each band in each step of the song; a band is its section twice over.
 
-    key: float32 (frames, channels), `offset` frames into its first step; rows (3, bands): b0 and
-    the turned feedback, a multiple of eight of them; state (channels or one more, 4, bands); power
-    (steps, bands). Channels go in pairs, whose chains of sums do not wait for each other; one
-    without a partner is heard twice.
+    key: finite float64 (an even number of channels, frames), `offset` frames into its first step; rows
+    (3, bands): b0 and the turned feedback, a multiple of eight of them; state (channels, 4, bands);
+    power (steps, bands). Channels go in pairs, whose chains of sums do not wait for each other.
     """
-    frames, channels = key.shape
+    channels, frames = key.shape
     bands = rows.shape[1]
     flat = power.reshape(-1)
     for g in range(0, bands, WIDTH):
         b0, a1, a2 = load(rows[0], g), load(rows[1], g), load(rows[2], g)
         scale = mul(mul(b0, b0), mul(b0, b0))
         for c in range(0, channels, 2):
-            other = min(c + 1, channels - 1)
+            first, second = key[c], key[c + 1]
             p1, p2, q1, q2 = _four(state[c], g)
             r1, r2, s1, s2 = _four(state[c + 1], g)
             i = 0
@@ -72,11 +71,8 @@ def band_peaks(key, rows, offset, step, state, power):
                 end = min(frames, (n + 1) * step - offset)
                 top = spread(0.0)
                 for j in range(i, end):
-                    given, beside = np.float64(key[j, c]), np.float64(key[j, other])
-                    x = spread(given if abs(given) < LOUDEST else 0.0)
-                    u = spread(beside if abs(beside) < LOUDEST else 0.0)
-                    y, p1, p2 = _next(x, a1, a2, p1, p2)
-                    v, r1, r2 = _next(u, a1, a2, r1, r2)
+                    y, p1, p2 = _next(spread(first[j]), a1, a2, p1, p2)
+                    v, r1, r2 = _next(spread(second[j]), a1, a2, r1, r2)
                     y, q1, q2 = _next(y, a1, a2, q1, q2)
                     v, s1, s2 = _next(v, a1, a2, s1, s2)
                     top = larger(larger(mul(y, y), mul(v, v)), top)
@@ -192,10 +188,18 @@ def through_bells(sound, rows, bounds, offset, step, state):
 
 
 @kernel(error_model="numpy")
+def levels_of(power, out):
+    """Powers as levels for `asked_for`, float32, none of them nothing."""
+    given, level = power.reshape(-1), out.reshape(-1)
+    for i in range(level.size):
+        level[i] = max(given[i], QUIETEST_POWER)
+
+
+@kernel(error_model="numpy")
 def asked_for(level, settings, tilt_db, times, state, asked):
     """From the level of the key to the fall that each band is asked for, in dB, float32 (bands, steps).
 
-    level: float32 power, (steps, bands). settings: threshold in dB, share of each decibel over it
+    level: (steps, bands) of `levels_of`. settings: threshold in dB, share of each decibel over it
     that is answered, depth in dB; times: poles of rise and fall; state (bands,): fall asked for. The
     bands are a multiple of eight.
     """

@@ -13,6 +13,7 @@ from pondel.core.dsp.bells import (
     applied_db,
     asked_for,
     band_peaks,
+    levels_of,
     set_bells,
     through_bells,
     turned_over,
@@ -46,7 +47,6 @@ from pondel.core.moves.starting import key_of, manner, release_for
 from pondel.core.units import say, say_hz
 
 STEP = 16
-QUIETEST_POWER = 1e-24
 
 
 class SpectralDuck(MoveBase):
@@ -103,6 +103,14 @@ def _lanes(sections: np.ndarray) -> np.ndarray:
     return rows
 
 
+def _planar(block: np.ndarray) -> np.ndarray:
+    """float64 (channels, frames); where an odd channel lacks a partner, it stands in for it."""
+    out = np.empty((even(block.shape[1]), block.shape[0]))
+    out[: block.shape[1]] = block.T
+    out[block.shape[1] :] = out[block.shape[1] - 1]
+    return out
+
+
 class SpectralDuckProcessor:
     """The row at work. Gains are decided every 16 frames of the song, whatever the blocks are."""
 
@@ -141,27 +149,25 @@ class SpectralDuckProcessor:
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         if not block.shape[0]:
             return block
-        heard = np.ascontiguousarray(block if key is None else key, np.float32)
+        clean = finite(np.ascontiguousarray(block, np.float32))
+        out = _planar(clean)
+        heard = out if key is None else _planar(finite(np.ascontiguousarray(key, np.float32)))
         whole, rest = divmod(self._done + block.shape[0], STEP)
         power = self._power(heard, whole + (rest > 0))
         falls, lines = self._decide(power[:whole])
-        clean = finite(np.ascontiguousarray(block, np.float32))
-        channels = block.shape[1]
-        out = np.zeros((even(channels), block.shape[0]))
-        out[:channels] = clean.T
         through_bells(out, self._bells, lines, self._done, STEP, self._state)
         self._note(falls, block.shape[0])
         self._top = power[whole] if rest else np.zeros_like(self._top)
         self._lines, self._falls = lines[whole : whole + 3], falls[:, whole : whole + 2]
         self._done = rest
-        wet = out[:channels].T.astype(np.float32)
+        wet = out[: block.shape[1]].T.astype(np.float32)
         mix = np.float32(self._move.mix)
         return wet if mix == 1.0 else clean * (np.float32(1.0) - mix) + wet * mix
 
     def _power(self, heard: np.ndarray, steps: int) -> np.ndarray:
         """The loudest of each band of the key in every step that is touched, (steps, bands)."""
         if self._key_state is None:
-            self._key_state = np.zeros((even(heard.shape[1]), 4, self._heard.shape[1]))
+            self._key_state = np.zeros((heard.shape[0], 4, self._heard.shape[1]))
         power = np.empty((steps, self._heard.shape[1]))
         band_peaks(heard, self._heard, self._done, STEP, self._key_state, power)
         power[0] = np.maximum(power[0], self._top)
@@ -174,7 +180,8 @@ class SpectralDuckProcessor:
         """
         design, steps = self._design, power.shape[0]
         asked = np.empty(power.shape[::-1], np.float32)
-        level = np.maximum(power, QUIETEST_POWER).astype(np.float32)
+        level = np.empty(power.shape, np.float32)
+        levels_of(power, level)
         for n, held in enumerate(self._held):
             held.hold(level[:, n])
         asked_for(level, self._settings, self._tilt_db, self._times, self._asked, asked)
