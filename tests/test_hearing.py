@@ -18,7 +18,8 @@ from pondel.core.hearing.loudness import partial_loudness, short_term
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
 from pondel.core.hearing.spectra import ear_frames, ear_spectrum
-from pondel.core.hearing.table import Scope, TableMaker
+from pondel.core.hearing.table import Scope
+from pondel.core.hearing.table_maker import TableMaker
 from pondel.core.hearing.timemap import time_map, worst_stretch
 from pondel.core.hearing.zones import proposed_zones, worst_zone
 

@@ -28,7 +28,8 @@ from pondel.core.hearing.loudness import partial_loudness, total_sone
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
-from pondel.core.hearing.table import HiddenTable, TableMaker
+from pondel.core.hearing.table import HiddenTable
+from pondel.core.hearing.table_maker import TableMaker
 from pondel.core.made_by import made_by
 from pondel.jobs.recordings import Recordings
 from pondel.store.analyses import Analyses

@@ -12,7 +12,8 @@ from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
-from pondel.core.hearing.table import HiddenTable, Scope, TableMaker
+from pondel.core.hearing.table import HiddenTable, Scope
+from pondel.core.hearing.table_maker import TableMaker
 from pondel.jobs.tasks import Listening
 from pondel.web.context import Stretch, asked_stretch, desk, jobs
 

@@ -53,8 +53,11 @@ def _raise(values, exponents, scratch):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
-    """Specific partial loudness of a few frames, without its scale; float32 (frames, places)."""
+def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out, clear_db):
+    """Specific partial loudness of a few frames, without its scale; float32 (frames, places).
+
+    clear_db: how far each stands above what the noise masks, or of no size.
+    """
     frames, places = signal.shape
     both, masked, others = work[0, :frames], work[1, :frames], work[2, :frames]
     ratio, fade = work[3, :frames], work[4, :frames]
@@ -71,6 +74,10 @@ def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
             others[f, b] = e * gain + offset
             ratio[f, b] = masking / s
     amplitude_to_db(ratio.ravel(), scratch)
+    if clear_db.size:
+        clear = clear_db.ravel()
+        for i in range(clear.size):
+            clear[i] = np.float32(-0.5) * scratch[i]
     for i in range(scratch.size):
         scratch[i] *= np.float32(0.3)
     db_to_amplitude(scratch, fade.ravel())
@@ -88,12 +95,13 @@ def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out):
 
 
 @kernel(error_model="numpy")
-def _partial(signal, noise, table, at_offset, at_quiet, scale, out):
+def _partial(signal, noise, table, at_offset, at_quiet, scale, out, clear_db):
     work = np.empty((6, TILE, signal.shape[1]), np.float32)
     for first in range(0, signal.shape[0], TILE):
         last = min(first + TILE, signal.shape[0])
-        rows = out[first:last]
-        _partial_tile(signal[first:last], noise[first:last], table, at_offset, at_quiet, work, rows)
+        rows, clear = out[first:last], clear_db[first:last]
+        given, others = signal[first:last], noise[first:last]
+        _partial_tile(given, others, table, at_offset, at_quiet, work, rows, clear)
         for f in range(rows.shape[0]):
             for b in range(rows.shape[1]):
                 rows[f, b] *= scale
@@ -108,18 +116,33 @@ def _edges() -> tuple[np.ndarray, np.ndarray]:
     return rows[0], rows[1]
 
 
-def partial_loudness(power: np.ndarray, others: np.ndarray | None = None) -> np.ndarray:
+NO_CLEAR_DB = np.empty((0, _TABLE.shape[1]), np.float32)
+
+
+def partial_loudness(
+    power: np.ndarray, others: np.ndarray | None = None, clear_db: np.ndarray = NO_CLEAR_DB
+) -> np.ndarray:
     """Loudness per Cam, in sones, of an excitation heard among others; float32 (frames, places).
 
     MGB 1997, equations 18 and 19: above the masked threshold and below it. Without `others` they
-    turn into equations 7 and 9, the loudness in quiet. Both are powers re 0 dB SPL.
+    turn into equations 7 and 9, the loudness in quiet. Both are powers re 0 dB SPL. `clear_db`, float32
+    (frames, places), is filled with how far the signal stands above its masked threshold.
     """
     signal = np.ascontiguousarray(power, np.float32)
     noise = np.zeros_like(signal) if others is None else np.ascontiguousarray(others, np.float32)
     out = np.empty_like(signal)
     at_offset, at_quiet = _edges()
-    _partial(signal, noise, _TABLE, at_offset, at_quiet, np.float32(SCALE), out)
+    _partial(signal, noise, _TABLE, at_offset, at_quiet, np.float32(SCALE), out, clear_db)
     return out
+
+
+def clear_above_db(power: np.ndarray, others: np.ndarray) -> np.ndarray:
+    """How far an excitation stands above its masked threshold; float32 (frames, places)."""
+    masking = np.maximum(others, 0.0) * _TABLE[_DETECTION] + _TABLE[_QUIET]
+    ratio = (np.maximum(power, LEAST) / masking).astype(np.float32)
+    out = np.empty_like(ratio)
+    amplitude_to_db(ratio.ravel(), out.ravel())
+    return np.float32(0.5) * out
 
 
 def total_sone(specific: np.ndarray) -> np.ndarray:

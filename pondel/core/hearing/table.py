@@ -5,23 +5,26 @@ The song passes block by block; only sums are kept, so that memory does not grow
 
 from __future__ import annotations
 
+import math
 import threading
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from operator import attrgetter
 
 import numpy as np
 from cachetools import LRUCache
 
-from pondel.core.dsp.compiled import kernel
-from pondel.core.hearing.loudness import partial_loudness, sounding
+from pondel.core.hearing.clear import clear_by_db
 from pondel.core.hearing.scale import CAM_STEP, PLACES_HZ, places_between
 from pondel.core.hearing.zones import WorstZone, proposed_zones, worst_zone
 
 LEAST_SHARE = 0.01
-THIN = 4
 AWAY, ON_HITS = 0, 1
+HIDERS = 3
+"""So many of those that hide a part most are told apart."""
+PLACES_A_BAND = 3
+LEAST_PRESENCE = 0.1
+"""A part that sounds in less of a stretch is none of those beside which another stands."""
 SUMS_BYTES = 512 << 20
 
 
@@ -66,24 +69,20 @@ class HiddenPair:
 
 
 class HiddenTable:
-    """Sums of loudness over a song, from which every share is taken.
+    """Sums of loudness over a song, from which every figure is taken.
 
     Arrays are float32 with the axes [segment, away from or on hits, part, ...]: `alone` is the
     specific loudness of each part by itself (places,), `by` what of it falls to each other part in
     the whole mix (other, places), `alone_by` what that part would take by itself, and `frames`
-    how many frames were counted.
+    how many frames were counted. `clear` are histograms of its loudness by how far it stands above
+    what the others mask (places, BINS); `hiders` (part, 3) names those that hide it most, -1 for
+    none, `clear_of` has its histograms against each of these by itself (3, BINS), and `without` among
+    all others but that one (3, bands of three places, BINS). `lengths` are frames of each segment.
     """
 
-    def __init__(
-        self,
-        ids: Sequence[str],
-        alone: np.ndarray,
-        by: np.ndarray,
-        alone_by: np.ndarray,
-        frames: np.ndarray,
-    ) -> None:
+    def __init__(self, ids: Sequence[str], **arrays: np.ndarray) -> None:
         self.ids = list(ids)
-        self.arrays = {"alone": alone, "by": by, "alone_by": alone_by, "frames": frames}
+        self.arrays = arrays
         self._at = {part: n for n, part in enumerate(self.ids)}
         self._sums: LRUCache[tuple, np.ndarray] = LRUCache(SUMS_BYTES, attrgetter("nbytes"))
         self._lock = threading.Lock()
@@ -112,6 +111,58 @@ class HiddenTable:
         if scope.on_hits:
             rows = rows[:, ON_HITS:]
         return rows.sum(axis=(0, 1), dtype=np.float64).astype(np.float32)
+
+    def clear_db(self, part: str, scope: Scope = WHOLE) -> float | None:
+        """How far a quarter of its loudness stands above what the rest masks; None without any."""
+        weights = self._sum("clear", scope, self._at[part])
+        return clear_by_db(weights[self._places(scope)].sum(axis=0))
+
+    def hiders(self, part: str) -> list[str]:
+        """Those that hide it most, three at most."""
+        return [self.ids[at] for at in self.arrays["hiders"][self._at[part]] if at >= 0]
+
+    def _hider(self, part: str, by: str) -> int | None:
+        hiders = self.hiders(part)
+        return hiders.index(by) if by in hiders else None
+
+    def clear_of_db(self, part: str, by: str, scope: Scope = WHOLE) -> float | None:
+        """The same against one hider by itself, all places; None of one that hides little."""
+        at = self._hider(part, by)
+        return None if at is None else clear_by_db(self._sum("clear_of", scope, self._at[part], at))
+
+    def would_win_db(self, part: str, by: str, scope: Scope = WHOLE) -> float | None:
+        """What a part's clear-by would gain were one hider not there; None of one that hides little."""
+        at, now_db = self._hider(part, by), self.clear_db(part, scope)
+        if at is None or now_db is None:
+            return None
+        bands = self._sum("without", scope, self._at[part], at)
+        places = np.zeros(PLACES_HZ.size, bool)
+        places[self._places(scope)] = True
+        inside = np.add.reduceat(places, np.arange(0, places.size, PLACES_A_BAND), dtype=np.float64)
+        without_db = clear_by_db(inside @ bands)
+        return None if without_db is None else max(0.0, without_db - now_db)
+
+    def beside_equal_db(self, part: str, scope: Scope = WHOLE) -> float | None:
+        """Its partial loudness against the mean of that of the others, in dB; None without one of them.
+
+        Others count that sound in at least a tenth of the stretch; each is taken over the frames in
+        which it sounds.
+        """
+        scope = Scope(scope.segments, False, scope.zone_hz)
+        lengths = self.arrays["lengths"]
+        length = lengths.sum() if scope.segments is None else lengths[list(scope.segments)].sum()
+        left = {one: self._left_sone(one, scope) for one in self.ids}
+        frames = self._sum("frames", scope)
+        beside = [
+            left[one]
+            for n, one in enumerate(self.ids)
+            if one != part and frames[n] >= LEAST_PRESENCE * length and frames[n] > 0
+        ]
+        mean = sum(beside) / len(beside) if beside else 0.0
+        return 10.0 * math.log10(left[part] / mean) if mean > 0 and left[part] > 0 else None
+
+    def _left_sone(self, part: str, scope: Scope) -> float:
+        return max(0.0, self.loudness_sone(part, scope) - self.sone(part, None, scope))
 
     def _places(self, scope: Scope) -> np.ndarray | slice:
         return slice(None) if scope.zone_hz is None else places_between(*scope.zone_hz)
@@ -202,103 +253,3 @@ class HiddenTable:
                     )
                 )
         return sorted(found, key=lambda pair: -pair.sone)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _give_to_hiders(lost, others, maskers, part, groups, alone, own, by):
-    """Add one part's frames to its sums, what is lost in proportion to each hider's power."""
-    least = np.float32(1e-20)
-    weight = np.empty(lost.shape[1], np.float32)
-    for f in range(lost.shape[0]):
-        group = groups[f]
-        if group < 0:
-            continue
-        sums = own[group]
-        for b in range(lost.shape[1]):
-            weight[b] = lost[f, b] / max(others[f, b], least)
-            sums[b] += alone[f, b]
-        for k in range(maskers.shape[0]):
-            if k == part:
-                continue
-            row, masker = by[group, k], maskers[k, f]
-            for b in range(lost.shape[1]):
-                row[b] += weight[b] * masker[b]
-
-
-class TableMaker:
-    """Adds a song up, block by block.
-
-    `segments` are (first, last) frames; a frame outside all of them counts in the last segment.
-    """
-
-    def __init__(
-        self,
-        ids: Sequence[str],
-        segments: Sequence[tuple[int, int]] = (),
-        pool: Executor | None = None,
-    ) -> None:
-        self._ids = list(ids)
-        self._segments = list(segments)
-        self._pool = pool
-        parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
-        self._alone = np.zeros((parts, groups, places))
-        self._by = np.zeros((parts, groups, parts, places))
-        self._alone_by = np.zeros((parts, groups, parts, places))
-        self._frames = np.zeros((parts, groups))
-
-    def add(self, first: int, powers: np.ndarray, on_hits: np.ndarray) -> None:
-        """Add frames from `first` on.
-
-        `powers` is float32 (parts, frames, places), the excitation of each part; `on_hits` bool
-        (parts, frames), whether a frame follows one of the part's own hits.
-        """
-        total = powers.sum(axis=0)
-        where = self._where(first, powers.shape[1])
-        run = self._pool.map if self._pool else map
-
-        def one(part: int) -> None:
-            self._add_part(part, powers, total, where, on_hits[part])
-
-        for _ in run(one, range(len(self._ids))):
-            pass
-
-    def _where(self, first: int, frames: int) -> np.ndarray:
-        segment = np.full(frames, len(self._segments))
-        for n, (start, end) in enumerate(self._segments):
-            segment[max(0, start - first) : max(0, end - first)] = n
-        return segment
-
-    def _add_part(self, part, powers, total, where, on_hits) -> None:
-        power = powers[part]
-        alone = partial_loudness(power)
-        counted = sounding(alone)
-        if not counted.any():
-            return
-        groups = np.where(counted, where * 2 + on_hits, -1)
-        others = np.maximum(total - power, 0.0)
-        lost = np.maximum(alone - partial_loudness(power, others), 0.0)
-        by = self._by[part]
-        before = by.sum(axis=(0, 2))
-        _give_to_hiders(lost, others, powers, part, groups, alone, self._alone[part], by)
-        self._frames[part] += np.bincount(groups[counted], minlength=by.shape[0])
-        given = by.sum(axis=(0, 2)) - before
-        enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        # What each hider would take by itself is told well enough by every fourth frame.
-        few, own, at = power[::THIN], alone[::THIN], groups[::THIN]
-        for other in np.flatnonzero(given >= enough):
-            taken = np.maximum(own - partial_loudness(few, powers[other][::THIN]), 0.0)
-            for group in np.unique(at[at >= 0]):
-                rows = taken[at == group]
-                self._alone_by[part, group, other] += THIN * rows.sum(axis=0, dtype=np.float64)
-
-    def table(self) -> HiddenTable:
-        """Everything added so far."""
-        return HiddenTable(
-            self._ids,
-            *(self._by_segment(a) for a in (self._alone, self._by, self._alone_by, self._frames)),
-        )
-
-    def _by_segment(self, sums: np.ndarray) -> np.ndarray:
-        """From (parts, groups, ...) to (segments, away or on hits, parts, ...)."""
-        split = sums.reshape(sums.shape[0], -1, 2, *sums.shape[2:])
-        return np.moveaxis(split, 0, 2).astype(np.float32)
