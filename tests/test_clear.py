@@ -128,7 +128,7 @@ def test_equal_parts_stand_at_an_equal_share():
     """The same sound thrice; then one of them louder, and one that hardly sounds at all."""
     one = steady(60, (PLACES_HZ > 500) & (PLACES_HZ < 800))
     short = np.full_like(one, 1e-10)
-    short[:5] = steady(60, HIGH, 5)
+    short[:3] = steady(40, (PLACES_HZ > 5000) & (PLACES_HZ < 5500), 3)
     equal = table_of({"a": one, "b": one, "c": one, "short": short})
     assert equal.beside_equal_db("a") == pytest.approx(0, abs=1e-3)
     louder = table_of({"a": 4 * one, "b": one, "c": one, "short": short})
