@@ -16,6 +16,7 @@ from pondel.core.advice.roles import guess_role
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.ears import heard_parts
 from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without_moves
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.excitation import excite
@@ -27,6 +28,7 @@ from pondel.core.moves.compressor import Compressor, CompressorProcessor
 from pondel.core.moves.dynamic_eq import DynamicEq
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.jobs.loops import Loops
 from pondel.web.ink import inked
 
 
@@ -307,14 +309,51 @@ def ducked(duck):
     return now, ChunkedSession(without_moves(session), media, cache)
 
 
-def test_a_duck_uncovers_the_leader_and_costs_the_yielder(ducked):
-    now, untreated = ducked
-    times = np.arange(0.1, 4.0, 0.5)
-    found = evidence.pair_evidence(now, untreated, "drum", "tuba", 0, 4 * RATE, times)
-    assert found.after.share < found.before.share
-    assert found.on_hits_after < found.on_hits_before
+def loops_of(media, cache=None) -> Loops:
+    cache = cache or ChunkCache()
+    return Loops(
+        lambda document: ChunkedSession(document, media, cache),
+        heard_parts,
+        lambda part: np.arange(0.1, 4.0, 0.5) if part.id == "drum" else np.zeros(0),
+        lambda: None,
+    )
+
+
+def test_a_duck_uncovers_the_leader_and_costs_the_yielder(duck):
+    session, media = duck
+    loops = loops_of(media)
+    before, after = (loops.table(one, 0, 4 * RATE) for one in (without_moves(session), session))
+    found = evidence.fight_evidence(before, after, "drum", "tuba", (40, 160))
+    for change in (found.zone, found.whole):
+        assert change.after.share < change.before.share
+        assert change.after.on_hits < change.before.on_hits
+        assert change.clear_won_db > 1 and not change.is_small
+        assert change.after.clear_on_hits_db > change.before.clear_on_hits_db
     assert 0 < found.cost_share < 0.5
-    assert found.zone is not None and found.zone.low_hz < 70 < found.zone.high_hz
+    back = evidence.fight_evidence(before, after, "tuba", "drum", (40, 160))
+    assert back.zone.before.on_hits is None and back.zone.before.clear_on_hits_db is None
+
+
+def test_a_loop_is_told_by_the_same_table_as_the_song(duck):
+    """The same sums, whether they are of a stretch that is all of the song, or of the song."""
+    session, media = duck
+    loops = loops_of(media)
+    whole = loops.table(session, 0, 4 * RATE)
+    assert loops.table(session, 0, 4 * RATE) is whole
+    louder = session.model_copy(update={"listening_level_db_spl": 95.0})
+    assert loops.table(louder, 0, 4 * RATE) is not whole
+
+
+def test_what_lies_at_the_sides_is_judged_there():
+    """A part in the middle hides nothing of the sides, however loud it is."""
+    t = np.arange(2 * RATE) / RATE
+    tone = np.sin(2 * np.pi * 500 * t)[:, None].astype("f4")
+    media = ArrayMedia({"wide": 0.1 * tone * [[1, -1]], "loud": 0.5 * tone * [[1, 1]]})
+    session = session_of({"id": "wide"}, {"id": "loud"})
+    loops = loops_of(media)
+    assert loops.table(session, 0, 2 * RATE).clear_db("wide") < -3
+    assert loops.table(session, 0, 2 * RATE, "sides").clear_db("wide") > 30
+    assert loops.table(session, 0, 2 * RATE, "middle").clear_db("wide") is None
 
 
 def test_the_matching_gain_makes_both_equally_loud(ducked):

@@ -68,7 +68,9 @@ def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     assert answer.json["session"]["undo"] == "Tuba: compressor for Kick"
     pair = "leader=kick&yielder=tuba&start_s=0&end_s=5"
     found = caller.client.get(f"/sessions/{song}/evidence?{pair}&move=m1").json
-    assert found["hidden_after"] < found["hidden_before"]
+    assert found["zone"]["after"]["share"] < found["zone"]["before"]["share"]
+    assert found["zone"]["after"]["clear_db"] > found["zone"]["before"]["clear_db"] + 1
+    assert " → " in found["words"]["clear"] and "too small" not in found["words"]["standing"]
     assert found["move"]["gain"]["median_db"] == pytest.approx(4, abs=1)
     assert found["move"]["level"]["median_db"] == pytest.approx(4, abs=1)
     sound = answer.json["sound"]

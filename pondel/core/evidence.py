@@ -7,14 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from pondel.core.document import Move, Part, Session
+from pondel.core.dsp.fold import Fold, folded
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, in_zone, plan_region
 from pondel.core.engine.routing import active_moves
-from pondel.core.hearing.hidden import Hidden, hidden, near_hits
-from pondel.core.hearing.in_the_mix import in_the_mix
-from pondel.core.hearing.loudness import partial_loudness
+from pondel.core.hearing.clear import too_small_to_hear
 from pondel.core.hearing.scale import PLACES_HZ
-from pondel.core.hearing.zones import WorstZone
+from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced, key_in
@@ -24,7 +23,6 @@ AFTER_HIT_S, LEVEL_AFTER_S = 0.3, 0.2
 LEVEL_STEP_S, LEVEL_WINDOW_S = 0.005, 0.030
 UNHEARD_DB = 60.0
 """So far under its loudest moment in the zone a part's level counts for nothing."""
-FOLDS = {"middle": np.float32(1.0), "sides": np.float32(-1.0)}
 BAND_HZ = PLACES_HZ
 """Centre frequencies of the bands in which hidden shares are given."""
 
@@ -42,17 +40,46 @@ class OnHits:
 
 
 @dataclass(frozen=True)
-class PairEvidence:
-    """What the yielder hides of the leader, before and after all moves, and what that cost."""
+class Heard:
+    """How a leader stands in the mix: what one part hides of it, and how far it is clear of all.
 
-    before: Hidden
-    after: Hidden
-    zone: WorstZone | None
-    on_hits_before: float | None
-    on_hits_after: float | None
-    """None where the leader has no hits."""
+    `share` and `on_hits` are what falls to the part that gives way, 0 to 1; `clear_db` and
+    `clear_on_hits_db` the leader's clear-by among all others. None without hits, or without sound.
+    """
+
+    share: float
+    on_hits: float | None
+    clear_db: float | None
+    clear_on_hits_db: float | None
+
+
+@dataclass(frozen=True)
+class Change:
+    """The same before and after."""
+
+    before: Heard
+    after: Heard
+
+    @property
+    def clear_won_db(self) -> float | None:
+        before, after = self.before.clear_db, self.after.clear_db
+        return None if before is None or after is None else after - before
+
+    @property
+    def is_small(self) -> bool:
+        """Whether nobody would hear it."""
+        return too_small_to_hear(self.clear_won_db, self.after.share - self.before.share)
+
+
+@dataclass(frozen=True)
+class FightEvidence:
+    """What a move, or all of them, gave the leader, in the zone first, and what it cost."""
+
+    zone_hz: tuple[float, float]
+    zone: Change
+    whole: Change
     cost_share: float
-    """How much of the yielder's own loudness the moves took, 0 to 1 (negative: added)."""
+    """How much of the yielder's own loudness was taken, 0 to 1 (negative: added)."""
 
 
 @dataclass(frozen=True)
@@ -76,25 +103,31 @@ def led_moves(document: Session) -> list[Led]:
     return found
 
 
-def pair_evidence(
-    now: ChunkedSession,
-    untreated: ChunkedSession,
+def fight_evidence(
+    before: HiddenTable,
+    after: HiddenTable,
     leader: str,
     yielder: str,
-    start: int,
-    frames: int,
-    hits_s: np.ndarray,
-) -> PairEvidence:
-    """Compare a fight before and after the moves; `hits_s` are the leader's, from song start."""
-    leads = [in_the_mix(s, leader, start, frames) for s in (untreated, now)]
-    yields = [in_the_mix(s, yielder, start, frames) for s in (untreated, now)]
-    at = near_hits(within(hits_s, start, frames, now.session.rate), leads[0].power.shape[0])
-    before, after = (hidden(a, b) for a, b in zip(leads, yields, strict=True))
-    pairs = zip(leads, yields, strict=True)
-    on_hits = [hidden(a, b, at).share if at.any() else None for a, b in pairs]
-    loudness = [float(partial_loudness(e.power).sum(dtype=np.float64)) for e in yields]
+    zone_hz: tuple[float, float],
+) -> FightEvidence:
+    """Compare a fight in two tables of one stretch, all figures as the tables have them."""
+    zone, whole = (
+        Change(*(_heard(table, leader, yielder, where) for table in (before, after)))
+        for where in (zone_hz, None)
+    )
+    loudness = [table.loudness_sone(yielder) for table in (before, after)]
     cost = 1.0 - loudness[1] / loudness[0] if loudness[0] > 0 else 0.0
-    return PairEvidence(before, after, before.zone, on_hits[0], on_hits[1], cost)
+    return FightEvidence(zone_hz, zone, whole, cost)
+
+
+def _heard(table: HiddenTable, leader: str, by: str, zone_hz: tuple[float, float] | None) -> Heard:
+    always, on_hits = Scope(zone_hz=zone_hz), Scope(on_hits=True, zone_hz=zone_hz)
+    return Heard(
+        table.share(leader, by, always),
+        table.share(leader, by, on_hits) if table.has_hits(leader) else None,
+        table.clear_db(leader, always),
+        table.clear_db(leader, on_hits),
+    )
 
 
 def within(hits_s: np.ndarray, start: int, frames: int, rate: int) -> np.ndarray:
@@ -182,14 +215,11 @@ def matching_gain_db(
 
 
 def part_spectrum(
-    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: str = "both"
+    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Fold = "both"
 ) -> np.ndarray:
     """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`.
 
     `fold` is "both" (mean power of the channels), "middle" or "sides".
     """
-    blocks = chunked.blocks((part_id, "after fader"), start, frames)
-    if fold in FOLDS:
-        sign = FOLDS[fold]
-        blocks = ((block[:, :1] + sign * block[:, 1:]) * np.float32(0.5) for block in blocks)
+    blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
     return average_spectrum(blocks, chunked.session.rate)

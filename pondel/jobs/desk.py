@@ -29,9 +29,7 @@ from pondel.core.engine.listen import (
 )
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
-from pondel.core.evidence import OnHits, drop_on_hits
-from pondel.core.hearing.hidden import hidden
-from pondel.core.hearing.in_the_mix import in_the_mix
+from pondel.core.evidence import FightEvidence, OnHits, drop_on_hits, fight_evidence
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
@@ -43,6 +41,7 @@ from pondel.core.moves.picture import Picture
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.jobs.analysis import Analysis
+from pondel.jobs.loops import Loops
 from pondel.jobs.recordings import Recording, Recordings
 from pondel.store.library import Library, nobody_waits
 from pondel.store.prints import Order
@@ -75,6 +74,7 @@ class Desk:
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
         self.recordings = self.media = Recordings(library, step, eager=eager)
         self.analysis = Analysis(library, self.recordings, step)
+        self.loops = Loops(self.now, self.analysis.parts, self.hits_s, step)
         self._step = step
         self._lock = threading.Lock()
 
@@ -256,10 +256,39 @@ class Desk:
                 zones = table.zones(leader_id, yielder_id)
                 if zones:
                     return zones[0].low_hz, zones[0].high_hz
-        now = self.untreated(document)
-        powers = (in_the_mix(now, part, start, frames) for part in (leader_id, yielder_id))
-        found = hidden(*powers).zone
-        return (found.low_hz, found.high_hz) if found else ANY_ZONE_HZ
+        table = self.loops.table(without_moves(document), start, frames)
+        if not {leader_id, yielder_id} <= set(table.ids):
+            return ANY_ZONE_HZ
+        zones = table.zones(leader_id, yielder_id)
+        return (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ
+
+    def evidence(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        stretch: tuple[int, int],
+        move_id: str | None = None,
+    ) -> FightEvidence | None:
+        """What one move gave and cost in a stretch, or without one how the fight stands.
+
+        None while one of the two is not heard. All other moves are in play, before as after; a move
+        in the middle or at the sides alone is judged there.
+        """
+        part = document.part(yielder_id)
+        move = next((one for one in part.moves if one.id == move_id and one.on), None)
+        fold = kind_of(move.kind).fold(move) if move else "both"
+        after = self.loops.table(document, *stretch, fold)
+        before = after
+        if move is not None:
+            moves = [one for one in part.moves if one.id != move_id]
+            without = part.model_copy(update={"moves": moves})
+            parts = [without if one.id == yielder_id else one for one in document.parts]
+            before = self.loops.table(document.model_copy(update={"parts": parts}), *stretch, fold)
+        if not {leader_id, yielder_id} <= set(after.ids) & set(before.ids):
+            return None
+        zone_hz = self.zone_of(document, leader_id, yielder_id, *stretch)
+        return fight_evidence(before, after, leader_id, yielder_id, zone_hz)
 
     def findings(
         self,

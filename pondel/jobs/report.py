@@ -11,7 +11,8 @@ from pondel.core.advice.fights import RankedPair, ranked
 from pondel.core.advice.lengths import lengths_of
 from pondel.core.advice.silence import why_silent
 from pondel.core.document import Part, Session, Zone
-from pondel.core.hearing.table import HiddenTable, Scope
+from pondel.core.engine.listen import without_moves
+from pondel.core.hearing.table import WHOLE, HiddenTable, Scope
 from pondel.jobs.desk import Desk
 
 PROPOSED_PAIRS = 5
@@ -20,6 +21,8 @@ PROPOSED_PAIRS = 5
 def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, Any]:
     """Levels, hits and home of every part, hidden shares, pairs worst first, and zones."""
     table = desk.analysis.whole_table(document)
+    untreated = without_moves(document)
+    before = desk.analysis.whole_table(untreated) if untreated != document else table
     pairs = ranked(document, table)
     return {
         "session": session_id,
@@ -27,14 +30,20 @@ def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, 
         "rate": document.rate,
         "tempo_bpm": document.tempo_bpm,
         "listening_level_db_spl": document.listening_level_db_spl,
-        "parts": [_part(desk, document, table, part) for part in document.parts if part.file],
+        "parts": [_part(desk, document, table, before, part) for part in document.parts if part.file],
         "returns": [
-            {"id": part.id, "name": part.name, "role": part.role, **_hidden(document, table, part)}
+            {
+                "id": part.id,
+                "name": part.name,
+                "role": part.role,
+                **_hidden(document, table, part),
+                "before": _standing(before, part.id),
+            }
             for part in document.parts
             if part.file is None
         ],
         "pairs": [_pair(table, one) for one in pairs],
-        "zones": [_zone(table, zone) for zone in document.zones],
+        "zones": [_zone(table, before, zone) for zone in document.zones],
         "proposed_zones": _proposed(table, pairs),
         "sections": [
             {
@@ -43,6 +52,7 @@ def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, 
                 "hidden_share": {
                     part: _round(table.share(part, None, Scope((n,)))) for part in table.ids
                 },
+                "parts": {part: _standing(table, part, Scope((n,))) for part in table.ids},
             }
             for n, section in enumerate(document.sections)
         ],
@@ -53,7 +63,9 @@ def _round(value: float | None) -> float | None:
     return None if value is None else round(float(value), 4)
 
 
-def _part(desk: Desk, document: Session, table: HiddenTable, part: Part) -> dict[str, Any]:
+def _part(
+    desk: Desk, document: Session, table: HiddenTable, before: HiddenTable, part: Part
+) -> dict[str, Any]:
     file = part.file or ""
     recording = desk.recording(file)
     lengths, home = lengths_of(recording.hits(part)), recording.home
@@ -79,7 +91,32 @@ def _part(desk: Desk, document: Session, table: HiddenTable, part: Part) -> dict
         "side_db": _round(image.side_db),
         "mono_loss_db": _round(image.mono_loss_db),
         **_hidden(document, table, part, has_hits=desk.hits_s(part).size > 0),
+        "before": _standing(before, part.id),
     }
+
+
+def _standing(table: HiddenTable, part: str, scope: Scope = WHOLE) -> dict[str, float | None]:
+    """The headline numbers of a part; all null of one that is not told apart in the mix."""
+    heard = part in table.ids
+    on_hits = Scope(scope.segments, True, scope.zone_hz)
+    return {
+        "clear_db": _round(table.clear_db(part, scope)) if heard else None,
+        "clear_on_hits_db": _round(table.clear_db(part, on_hits)) if heard else None,
+        "beside_equal_db": _round(table.beside_equal_db(part, scope)) if heard else None,
+    }
+
+
+def _hiders(table: HiddenTable, part: str) -> list[dict[str, Any]]:
+    """The three that hide it most: what of it falls to each, and how far it is clear of each alone."""
+    return [
+        {
+            "by": by,
+            "hidden_share": _round(table.share(part, by)),
+            "clear_db": _round(table.clear_of_db(part, by)),
+            "would_win_db": _round(table.would_win_db(part, by)),
+        }
+        for by in (table.hiders(part) if part in table.ids else ())
+    ]
 
 
 def _hidden(
@@ -92,6 +129,8 @@ def _hidden(
         "hidden_share": _round(table.share(part.id)) if heard else None,
         "hidden_on_hits": _round(table.share(part.id, None, Scope(on_hits=True))) if on_hits else None,
         "loudness_sone": _round(table.loudness_sone(part.id)) if heard else None,
+        **_standing(table, part.id),
+        "hiders": _hiders(table, part.id),
         "silent": why_silent(document, part) or None,
     }
 
@@ -105,12 +144,17 @@ def _pair(table: HiddenTable, one: RankedPair) -> dict[str, Any]:
     return {**rounded, "weight": _round(one.weight)}
 
 
-def _zone(table: HiddenTable, zone: Zone) -> dict[str, Any]:
+def _zone(table: HiddenTable, before: HiddenTable, zone: Zone) -> dict[str, Any]:
     scope = Scope(zone_hz=(zone.low_hz, zone.high_hz))
     pairs = [(zone.leads, by) for by in zone.gives_way]
     known = [(a, b) for a, b in pairs if a in table.ids and b in table.ids]
     shares = {by: _round(table.share(hidden, by, scope)) for hidden, by in known}
-    return {**zone.model_dump(mode="json"), "hidden_share": shares}
+    return {
+        **zone.model_dump(mode="json"),
+        "hidden_share": shares,
+        **_standing(table, zone.leads, scope),
+        "before": _standing(before, zone.leads, scope),
+    }
 
 
 def _proposed(table: HiddenTable, pairs: list[RankedPair]) -> list[dict[str, Any]]:

@@ -14,7 +14,6 @@ from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
 from pondel.core.errors import BadDocument
-from pondel.core.hearing.hidden import Hidden
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
@@ -33,6 +32,7 @@ from pondel.web.context import (
     song_facts,
     take_turn,
 )
+from pondel.web.standing import fight_words
 
 blueprint = Blueprint("deck", __name__)
 STRIP_COLUMNS = 900
@@ -174,16 +174,9 @@ class FightInView(NamedTuple):
     now: ChunkedSession
     untreated: ChunkedSession
 
-    def found(self) -> evidence.PairEvidence:
-        return evidence.pair_evidence(
-            self.now,
-            self.untreated,
-            self.leader,
-            self.yielder,
-            self.start,
-            self.frames,
-            self.hits_s,
-        )
+    def found(self, move: str | None = None) -> evidence.FightEvidence | None:
+        stretch = (self.start, self.frames)
+        return desk().evidence(self.now.session, self.leader, self.yielder, stretch, move)
 
     def hits_inside(self) -> np.ndarray:
         return evidence.within(self.hits_s, self.start, self.frames, self.now.session.rate)
@@ -218,18 +211,15 @@ def pair_figures(session_id: str):
 
 
 def _figures(fight: FightInView, move: str) -> dict[str, Any]:
-    found, inside = fight.found(), fight.hits_inside()
+    found, inside = fight.found(move), fight.hits_inside()
     document = fight.now.session
-    zone = found.zone
     silent = [why_silent(document, document.part(one)) for one in (fight.leader, fight.yielder)]
     return {
         "silent": next((why for why in silent if why), None),
-        "hidden_before": found.before.share,
-        "hidden_after": found.after.share,
-        "on_hits_before": found.on_hits_before,
-        "on_hits_after": found.on_hits_after,
-        "cost": found.cost_share,
-        "zone": None if zone is None else {**asdict(zone), "words": zone.words()},
+        "words": fight_words(found) if found else {},
+        "zone": asdict(found.zone) if found else None,
+        "whole": asdict(found.whole) if found else None,
+        "cost": found.cost_share if found else None,
         "move": _move_on_hits(fight, move, inside),
         "hits": int(inside.size),
     }
@@ -296,7 +286,6 @@ def spectra(session_id: str):
 
 
 def _spectra(fight: FightInView, fold: str) -> dict[str, Any]:
-    found = fight.found()
     curves = {
         "leader": (fight.now, fight.leader),
         "before": (fight.untreated, fight.yielder),
@@ -310,13 +299,16 @@ def _spectra(fight: FightInView, fold: str) -> dict[str, Any]:
         "hz": np.round(axis_hz(), 2).tolist(),
         **{name: np.round(curve, 2).tolist() for name, curve in levels.items()},
         "hidden_hz": np.round(evidence.BAND_HZ, 2).tolist(),
-        "hidden_before": _shares(found.before),
-        "hidden_after": _shares(found.after),
+        "hidden_after": _shares(fight),
     }
 
 
-def _shares(found: Hidden) -> list[float]:
-    """Share of each band's loudness that is lost; none where there is hardly any to lose."""
-    audible = found.alone > 0.02 * max(float(found.alone.max()), 1e-12)
-    shares = np.where(audible, found.lost / np.maximum(found.alone, 1e-12), 0.0)
+def _shares(fight: FightInView) -> list[float]:
+    """Share of the leader's loudness that the other takes in each band, where there is any to take."""
+    table = desk().loops.table(fight.now.session, fight.start, fight.frames)
+    if not {fight.leader, fight.yielder} <= set(table.ids):
+        return [0.0] * evidence.BAND_HZ.size
+    alone, lost = table.alone(fight.leader), table.lost(fight.leader, fight.yielder)
+    audible = alone > 0.02 * max(float(alone.max()), 1e-12)
+    shares = np.where(audible, lost / np.maximum(alone, 1e-12), 0.0)
     return np.round(shares, 3).tolist()

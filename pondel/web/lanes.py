@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from flask import Blueprint, render_template, request
 
-from pondel.core.advice.fights import ranked
+from pondel.core.advice.fights import RankedPair, ranked
 from pondel.core.advice.lengths import length_words, note_value
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
+from pondel.core.hearing.clear import SMALLEST_CHANGE_DB
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.scale import PLACES_HZ, places_between
 from pondel.core.hearing.spectra import FRAME_S
-from pondel.core.hearing.table import Scope
+from pondel.core.hearing.table import HiddenPair, Scope
 from pondel.core.hearing.timemap import time_map, worst_stretch
 from pondel.core.measures.home import note_name
 from pondel.core.measures.lowsum import low_sum
@@ -36,6 +38,7 @@ from pondel.web.context import (
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
 from pondel.web.look import Look, SongHeard, asked_look, at_level, heard
+from pondel.web.standing import clear, word
 
 blueprint = Blueprint("lanes", __name__, url_prefix="/sessions/<session_id>")
 FIGHTS_SHOWN = 16
@@ -125,7 +128,7 @@ def fights(session_id: str):
         pair=pair,
         heard=found,
         look=look,
-        fights=listed[:FIGHTS_SHOWN],
+        fights=[_told(found, one) for one in listed[:FIGHTS_SHOWN]],
         ids=ids,
         shares=shares,
         sones={part: found.table.loudness_sone(part, found.scope) for part in ids},
@@ -133,6 +136,37 @@ def fights(session_id: str):
         if pair and {pair.leader.id, pair.yielder.id} <= set(found.table.ids)
         else None,
         hit_counts={p.id: int(desk().hits_s(p).size) for p in document.parts},
+    )
+
+
+@dataclass(frozen=True)
+class ToldFight:
+    """A fight, and how its leader stands in the zone: now, and were the other not there."""
+
+    pair: HiddenPair
+    in_zone: float
+    on_hits: float | None
+    clear: str
+    stands: str
+    would_win: str
+
+
+def _told(found: SongHeard, one: RankedPair) -> ToldFight:
+    pair, table = one.pair, found.table
+    zone = (pair.low_hz, pair.high_hz)
+    scope = Scope(found.scope.segments, found.scope.on_hits, zone)
+    on_hits = Scope(found.scope.segments, True, zone)
+    stands_db, won_db = (
+        table.clear_db(pair.hidden, scope),
+        table.would_win_db(pair.hidden, pair.by, scope),
+    )
+    return ToldFight(
+        pair,
+        table.share(pair.hidden, pair.by, scope),
+        table.share(pair.hidden, pair.by, on_hits) if table.has_hits(pair.hidden, scope) else None,
+        clear(stands_db),
+        word(stands_db),
+        "" if won_db is None or won_db < SMALLEST_CHANGE_DB else clear(won_db),
     )
 
 
@@ -162,6 +196,9 @@ def ridges(session_id: str):
                         if float(lost.sum()) >= 0.01 * float(alone.sum())
                     },
                     "share": round(table.share(part, None, scope), 6),
+                    "clear": clear(table.clear_db(part, scope)),
+                    "stands": word(table.clear_db(part, scope)),
+                    "beside": clear(table.beside_equal_db(part, scope)),
                     "sone": round(table.loudness_sone(part, scope), 3),
                 }
             )

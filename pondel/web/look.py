@@ -4,22 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
 from flask import request
 
 from pondel.core.document import Session
-from pondel.core.errors import BadDocument
-from pondel.core.evidence import within
-from pondel.core.hearing.hidden import near_hits
-from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable, Scope
-from pondel.core.hearing.table_maker import TableMaker
 from pondel.jobs.tasks import Listening
 from pondel.web.context import Stretch, asked_stretch, desk, jobs
 
 LEVELS_DB_SPL = {"quiet": 60.0, "loud": 95.0}
 SONG, LOOP = "song", "loop"
-BLOCK_FRAMES = 400
 
 
 @dataclass(frozen=True)
@@ -79,27 +72,5 @@ def heard(session_id: str, document: Session, look: Look) -> SongHeard:
             segments = [n for n, s in enumerate(document.sections) if s.id == look.where]
             scope = Scope(tuple(segments) or None, look.on_hits)
             return SongHeard(document, table, scope, False, None)
-    table = loop_table(document, look.stretch)
+    table = desk().loops.table(document, look.stretch.start, look.stretch.frames)
     return SongHeard(document, table, Scope(None, look.on_hits), True, listening)
-
-
-def loop_table(document: Session, stretch: Stretch) -> HiddenTable:
-    """The table of one stretch of the song."""
-    parts = desk().analysis.parts(document)
-    if not parts:
-        raise BadDocument("bring in some parts first")
-    now = desk().now(document)
-    powers = np.stack([in_the_mix(now, p.id, stretch.start, stretch.frames).power for p in parts])
-    hits = [
-        near_hits(
-            within(desk().hits_s(part), stretch.start, stretch.frames, document.rate),
-            powers.shape[1],
-        )
-        for part in parts
-    ]
-    maker, on_hits = TableMaker([part.id for part in parts]), np.stack(hits)
-    for first in range(0, powers.shape[1], BLOCK_FRAMES):
-        jobs().turns.step()
-        block = slice(first, first + BLOCK_FRAMES)
-        maker.add(first, powers[:, block], on_hits[:, block])
-    return maker.table()

@@ -11,7 +11,7 @@ from pondel.core import evidence
 from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
 from pondel.core.engine.listen import make_plan, plan_region
-from pondel.core.evidence import Led, OnHits, PairEvidence
+from pondel.core.evidence import FightEvidence, Led, OnHits
 from pondel.core.measures.levels import measure
 from pondel.core.moves.registry import kind_of
 from pondel.core.units import say_hz
@@ -26,6 +26,7 @@ from pondel.web.context import (
     take_turn,
 )
 from pondel.web.ink import inked
+from pondel.web.standing import fight_words
 
 blueprint = Blueprint("proof", __name__, url_prefix="/sessions/<session_id>")
 
@@ -37,7 +38,8 @@ class Case:
     led: Led
     zone: str
     silent: str
-    found: PairEvidence
+    found: FightEvidence | None
+    words: dict[str, str]
     level: OnHits
     gain: OnHits | None
 
@@ -48,7 +50,7 @@ def cases(document: Session, stretch: Stretch) -> list[Case]:
 
 
 def _case(document: Session, stretch: Stretch, led: Led) -> Case:
-    now, untreated = desk().now(document), desk().untreated(document)
+    now = desk().now(document)
     where = stretch.start, stretch.frames
     leader, part = led.leader, led.yielder
     hits = desk().hits_s(leader)
@@ -56,11 +58,13 @@ def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     zone_hz = desk().zone_of(document, leader.id, part.id, *where)
     trace = now.reductions(part.id, *where).get(led.move.id)
     silent = [why for one in (leader, part) if (why := why_silent(document, one))]
+    found = desk().evidence(document, leader.id, part.id, where, led.move.id)
     return Case(
         led,
         f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}",
         silent[0] if silent else "",
-        evidence.pair_evidence(now, untreated, leader.id, part.id, *where, hits),
+        found,
+        fight_words(found) if found else {},
         desk().drop_on_hits(document, part.id, led.move.id, where, inside, zone_hz),
         None
         if trace is None

@@ -117,6 +117,10 @@ class HiddenTable:
         weights = self._sum("clear", scope, self._at[part])
         return clear_by_db(weights[self._places(scope)].sum(axis=0))
 
+    def has_hits(self, part: str, scope: Scope = WHOLE) -> bool:
+        """Whether it sounds after any hit of its own."""
+        return float(self._sum("frames", Scope(scope.segments, True), self._at[part])) > 0.0
+
     def hiders(self, part: str) -> list[str]:
         """Those that hide it most, three at most."""
         return [self.ids[at] for at in self.arrays["hiders"][self._at[part]] if at >= 0]

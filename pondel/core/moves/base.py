@@ -9,6 +9,7 @@ from typing import Annotated, Any, Protocol, runtime_checkable
 import numpy as np
 from pydantic import Field
 
+from pondel.core.dsp.fold import Fold
 from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.model import Model
 from pondel.core.moves.checking import COMMON, Check
@@ -295,6 +296,8 @@ class MoveKind:
     """(parameters, rate) -> by how many dB at most it sounds different from documents of form 2."""
     form_2_hold_ms: Callable[[Any], float] = lambda move: 0.0
     """The longest hold it has where documents of form 2 held the highest peak, and none under it."""
+    fold: Callable[[Any], Fold] = lambda move: "both"
+    """Where alone it works, if not on both channels alike: what it does is judged there."""
     rises: Callable[[Any], bool] = lambda move: False
     """Whether it moves upwards: what it does on hits is then told by its highest gain."""
     by_tone: bool = False

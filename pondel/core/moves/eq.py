@@ -9,6 +9,7 @@ import numpy as np
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.fold import Fold
 from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import biquads, butterworth_cut, response
 from pondel.core.dsp.moving import still_q
@@ -275,6 +276,13 @@ HELD_SHARE = 0.44
 """Of the rate: a centre above it used to be held there."""
 
 
+def _fold(move: Eq) -> Fold:
+    places = {band.placement for band in move.bands if band_biquads(band, 48000).shape[0]}
+    if places == {"middle"}:
+        return "middle"
+    return "sides" if places == {"sides"} else "both"
+
+
 def _since_form_2_db(move: Eq, rate: int) -> float:
     """Matching used to take all bands as if they acted on left and right, on pink noise.
 
@@ -309,5 +317,6 @@ KIND = MoveKind(
     settle_s=_settle_s,
     rings_s=_settle_s,
     since_form_2_db=_since_form_2_db,
+    fold=_fold,
     in_brief=_in_brief,
 )

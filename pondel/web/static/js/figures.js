@@ -3,9 +3,10 @@ import { about, getJSON } from "./api.js";
 import { question } from "./questions.js";
 import { on, state } from "./state.js";
 
-const percent = (share) => `${(share * 100).toFixed(0)} %`;
 const change = (db) => (Math.abs(db) < 0.05 ? "0.0 dB" : `${db > 0 ? "−" : "+"}${Math.abs(db).toFixed(1)} dB`);
 const onHits = ({ median_db, most_db }) => `${change(median_db)} · ${change(most_db)}`;
+
+const FIGHT = ["zone", "standing", "clear", "clear-on-hits", "hidden", "on-hits", "whole-clear", "cost"];
 
 function write(name, text) {
   for (const place of document.querySelectorAll(`[data-fact="${name}"]`)) place.textContent = text;
@@ -14,14 +15,9 @@ function write(name, text) {
 async function ask(signal) {
   if (!document.querySelector("[data-fact]") || !state.view.yielder) return;
   const found = await getJSON(about("evidence", { move: state.view.move }), signal);
-  const changed = Math.abs(found.hidden_before - found.hidden_after) >= 0.005;
-  const both = (before, after) => (changed ? `${percent(before)} → ${percent(after)}` : percent(after));
-  const { silent, hits, zone, move } = found;
-  write("hidden", silent ?? both(found.hidden_before, found.hidden_after));
-  write("on-hits", silent ? "–" : hits ? both(found.on_hits_before, found.on_hits_after) : "no hits here");
-  write("zone", silent ? "–" : zone ? zone.words : "nowhere");
-  write("cost", silent ? "–" : `${found.cost > 0 ? "−" : "+"}${Math.abs(found.cost * 100).toFixed(1)} %`);
-  write("where", move ? `, ${move.zone}` : "");
+  const { silent, hits, words, move } = found;
+  for (const place of FIGHT) write(place, silent ? "–" : (words[place] ?? "–"));
+  if (silent) write("standing", silent);
   write("level", !move ? "–" : hits ? onHits(move.level) : "no hits here");
   const gain = hits && move?.gain;
   write("median", gain ? change(gain.median_db) : move?.gain ? "no hits here" : "–");

@@ -86,8 +86,9 @@ function redraw() {
     const row = box().querySelector(`[data-lane="${CSS.escape(lane.id)}"]`);
     if (!row) continue;
     row.hidden = Boolean(state.look.role) && row.dataset.role !== state.look.role;
-    row.querySelector("[data-lane-share]").textContent = percent(lane.share);
-    row.title = `${nameOf(lane.id)}: ${percent(lane.share)} hidden, ${lane.sone.toFixed(1)} sone by itself`;
+    row.querySelector("[data-lane-clear]").textContent = lane.clear;
+    row.querySelector("[data-lane-stands]").textContent = lane.stands;
+    row.title = `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`;
     ridge(row.querySelector("[data-lane-ridge]"), lane);
   }
   axis();

@@ -1,0 +1,88 @@
+"""Who hides whom in a stretch of the song, kept by content: every figure of a loop comes from here.
+
+table = desk.loops.table(document, start, frames)
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+from cachetools import LRUCache
+
+from pondel.core.document import Part, Session, content_hash
+from pondel.core.dsp.fold import Fold
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.errors import BadDocument
+from pondel.core.evidence import within
+from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.in_the_mix import in_the_mix
+from pondel.core.hearing.table import HiddenTable
+from pondel.core.hearing.table_maker import TableMaker
+
+BLOCK_FRAMES = 400
+CORES = 2
+POWERS_BYTES, TABLES_BYTES = 128 << 20, 128 << 20
+
+
+class Loops:
+    """Tables of stretches. Thread-safe; long work calls `step` now and then."""
+
+    def __init__(
+        self,
+        now: Callable[[Session], ChunkedSession],
+        parts: Callable[[Session], list[Part]],
+        hits_s: Callable[[Part], np.ndarray],
+        step: Callable[[], None],
+    ) -> None:
+        self._now, self._parts, self._hits_s, self._step = now, parts, hits_s, step
+        self._powers: LRUCache[str, np.ndarray] = LRUCache(POWERS_BYTES, lambda one: one.nbytes)
+        self._tables: LRUCache[str, HiddenTable] = LRUCache(TABLES_BYTES, HiddenTable.nbytes)
+        self._lock = threading.Lock()
+
+    def table(self, document: Session, start: int, frames: int, fold: Fold = "both") -> HiddenTable:
+        """The table of one stretch; of the middle or the sides alone with a `fold`."""
+        parts = self._parts(document)
+        if not parts:
+            raise BadDocument("bring in some parts first")
+        now = self._now(document)
+        where = [start, frames, fold, document.listening_level_db_spl, document.rate]
+        names = {part.id: content_hash([now.in_the_mix(part.id).facts(), where]) for part in parts}
+        hits = {part.id: within(self._hits_s(part), start, frames, document.rate) for part in parts}
+        key = content_hash([list(names.items()), {part: at.tolist() for part, at in hits.items()}])
+        with self._lock:
+            found = self._tables.get(key)
+        if found is not None:
+            return found
+        powers = [self._power(now, part.id, names[part.id], start, frames, fold) for part in parts]
+        made = self._added_up(np.stack(powers), list(names), list(hits.values()))
+        with self._lock:
+            if made.nbytes() <= TABLES_BYTES:
+                self._tables[key] = made
+        return made
+
+    def _power(
+        self, now: ChunkedSession, part: str, name: str, start: int, frames: int, fold: Fold
+    ) -> np.ndarray:
+        with self._lock:
+            found = self._powers.get(name)
+        if found is None:
+            self._step()
+            found = in_the_mix(now, part, start, frames, fold).power
+            with self._lock:
+                if found.nbytes <= POWERS_BYTES:
+                    self._powers[name] = found
+        return found
+
+    def _added_up(self, powers: np.ndarray, ids: list[str], hits_s: list[np.ndarray]) -> HiddenTable:
+        frames = powers.shape[1]
+        on_hits = np.stack([near_hits(at, frames) for at in hits_s])
+        with ThreadPoolExecutor(CORES) as pool:
+            maker = TableMaker(ids, pool=pool)
+            for first in range(0, frames, BLOCK_FRAMES):
+                self._step()
+                block = slice(first, first + BLOCK_FRAMES)
+                maker.add(first, powers[:, block], on_hits[:, block])
+        return maker.table()

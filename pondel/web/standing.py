@@ -1,0 +1,53 @@
+"""How a leader stands, in the words that Lanes, Moves and Proof share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from pondel.core.evidence import Change, FightEvidence
+from pondel.core.hearing.clear import standing
+from pondel.core.units import say_hz
+from pondel.web.words import percent, signed
+
+NOTHING = "–"
+
+
+def clear(clear_db: float | None) -> str:
+    """A clear-by, "+2.4 dB"; a dash of what does not sound, or has no hits."""
+    return NOTHING if clear_db is None else signed(clear_db, "dB")
+
+
+def word(clear_db: float | None) -> str:
+    """What a clear-by means."""
+    return "silent" if clear_db is None else standing(clear_db)
+
+
+def arrow(before: str, after: str) -> str:
+    """Both, or one where they are the same."""
+    return after if before == after else f"{before} → {after}"
+
+
+def _both(change: Change, pick: Callable, say: Callable[[float | None], str]) -> str:
+    return arrow(say(pick(change.before)), say(pick(change.after)))
+
+
+def _share(share: float | None) -> str:
+    return NOTHING if share is None else percent(share)
+
+
+def fight_words(found: FightEvidence) -> dict[str, str]:
+    """All figures of a fight, before and after, by the name of their place on the screen."""
+    zone, whole = found.zone, found.whole
+    words = _both(zone, lambda one: one.clear_db, word)
+    is_same = found.zone.before == found.zone.after
+    return {
+        "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}",
+        "standing": words if is_same or not zone.is_small else f"{words}: too small to hear",
+        "clear": _both(zone, lambda one: one.clear_db, clear),
+        "clear-on-hits": _both(zone, lambda one: one.clear_on_hits_db, clear),
+        "hidden": _both(zone, lambda one: one.share, _share),
+        "on-hits": _both(zone, lambda one: one.on_hits, _share),
+        "whole-clear": _both(whole, lambda one: one.clear_db, clear),
+        "whole-hidden": _both(whole, lambda one: one.share, _share),
+        "cost": f"{signed(-100 * found.cost_share, '', 1)} %",
+    }
