@@ -23,12 +23,19 @@ def word(clear_db: float | None) -> str:
 
 
 def arrow(before: str, after: str) -> str:
-    """Both, or one where they are the same."""
-    return after if before == after else f"{before} → {after}"
+    """Both, or one where they are the same; a unit that both have is said once."""
+    if before == after:
+        return after
+    number, _, unit = before.rpartition(" ")
+    return f"{number if number and after.endswith(' ' + unit) else before} → {after}"
 
 
 def _both(change: Change, pick: Callable, say: Callable[[float | None], str]) -> str:
     return arrow(say(pick(change.before)), say(pick(change.after)))
+
+
+def _words(before: str, after: str) -> str:
+    return after if before == after else f"{before} → {after}"
 
 
 def _share(share: float | None) -> str:
@@ -38,7 +45,7 @@ def _share(share: float | None) -> str:
 def fight_words(found: FightEvidence) -> dict[str, str]:
     """All figures of a fight, before and after, by the name of their place on the screen."""
     zone, whole = found.zone, found.whole
-    words = _both(zone, lambda one: one.clear_db, word)
+    words = _words(word(zone.before.clear_db), word(zone.after.clear_db))
     is_same = found.zone.before == found.zone.after
     return {
         "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}",
