@@ -16,14 +16,14 @@ from pondel.demo.synth import PLAYERS, RATE, Note, perform
 NAME = "Lantern Parade"
 TAIL_S = 0.97
 MIX: dict[str, tuple[str, float, float]] = {
-    "Bass drum": ("kick", 1.0, 0.0),
-    "Tuba": ("bass", -4.0, 0.0),
-    "Side drum": ("snare", 0.0, 0.15),
-    "Shaker": ("percussion", 0.0, -0.35),
-    "Accordion": ("pad", 1.0, 0.0),
-    "Marimba": ("keys", 0.0, 0.0),
-    "Brass chords": ("brass", -2.0, 0.0),
-    "Voice": ("lead", 1.0, 0.0),
+    "Bass drum": ("kick", -1.0, 0.0),
+    "Tuba": ("bass", -2.5, 0.0),
+    "Side drum": ("snare", -2.0, 0.15),
+    "Shaker": ("percussion", -2.0, -0.35),
+    "Accordion": ("pad", 2.0, 0.0),
+    "Marimba": ("keys", -9.0, 0.0),
+    "Brass chords": ("brass", -4.0, 0.0),
+    "Voice": ("lead", -9.5, 0.0),
 }
 """Role, fader in dB and pan of each part in the rough mix."""
 
