@@ -9,6 +9,7 @@ from conftest import RATE
 from pondel.core.hearing.clear import BINS, LOWEST_DB, clear_by_db, standing, too_small_to_hear
 from pondel.core.hearing.ear import CONSTANTS
 from pondel.core.hearing.excitation import excite
+from pondel.core.hearing.recovery import recovery_s
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import Scope
 from pondel.core.hearing.table_maker import TableMaker
@@ -149,3 +150,19 @@ def test_heights_have_their_words(db, words):
 def test_what_is_too_small_to_hear():
     assert too_small_to_hear(0.9, 0.029) and too_small_to_hear(None, 0.01)
     assert not too_small_to_hear(1.0, 0.0) and not too_small_to_hear(0.2, -0.03)
+
+
+@pytest.mark.parametrize("length_s", [0.06, 0.12, 0.24])
+def test_the_recovery_time_is_the_length_of_what_hides(length_s):
+    """Bursts every 400 ms that hide a steady sound while they last: 20 ms of window, 10 of frames."""
+    hits_s = np.arange(0.1, 3.6, 0.4)
+    t = np.arange(4 * RATE) / RATE
+    age = (t - 0.1) % 0.4
+    random = np.random.default_rng(3)
+    steady = 0.02 * np.sin(2 * np.pi * 1000 * t)
+    burst = np.where(age < length_s, 0.3 * random.standard_normal(t.size), 0.0)
+    part, hider = (excite([one[:, None].astype("f4")], RATE).power for one in (steady, burst))
+    found = recovery_s(part, hider, hits_s, (900, 1100))
+    assert found == pytest.approx(length_s + 0.02, abs=0.021)
+    assert recovery_s(part, 1e-6 * hider, hits_s, (900, 1100)) is None
+    assert recovery_s(part, hider, np.empty(0), (900, 1100)) is None

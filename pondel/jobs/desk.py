@@ -30,6 +30,7 @@ from pondel.core.engine.listen import (
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.evidence import FightEvidence, OnHits, drop_on_hits, fight_evidence
+from pondel.core.hearing.recovery import recovery_s
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.lowsum import low_sum
@@ -240,8 +241,28 @@ class Desk:
             recording.home if recording else None,
             lengths.fall_20_s if lengths else None,
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
+            self._recovery_s(
+                document, leader_id, yielder_id, (start, frames), inside, (low_hz, high_hz)
+            ),
             self.hits_s(yielder),
         )
+
+    def _recovery_s(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        stretch: tuple[int, int],
+        hits_s: np.ndarray,
+        zone_hz: tuple[float, float],
+    ) -> float | None:
+        """How long the leader's hits hide the other part when nothing is done."""
+        bare = without_moves(document)
+        heard = {part.id for part in self.analysis.parts(bare)}
+        if not {leader_id, yielder_id} <= heard:
+            return None
+        powers = [self.loops.power(bare, part, *stretch) for part in (yielder_id, leader_id)]
+        return recovery_s(*powers, hits_s, zone_hz)
 
     def zone_of(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int

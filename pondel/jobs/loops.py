@@ -48,8 +48,7 @@ class Loops:
         if not parts:
             raise BadDocument("bring in some parts first")
         now = self._now(document)
-        where = [start, frames, fold, document.listening_level_db_spl, document.rate]
-        names = {part.id: content_hash([now.in_the_mix(part.id).facts(), where]) for part in parts}
+        names = {part.id: _name(now, part.id, start, frames, fold) for part in parts}
         hits = {part.id: within(self._hits_s(part), start, frames, document.rate) for part in parts}
         key = content_hash([list(names.items()), {part: at.tolist() for part, at in hits.items()}])
         with self._lock:
@@ -62,6 +61,12 @@ class Loops:
             if made.nbytes() <= TABLES_BYTES:
                 self._tables[key] = made
         return made
+
+    def power(self, document: Session, part: str, start: int, frames: int) -> np.ndarray:
+        """Excitation by one part in a stretch, float32 (frames, places)."""
+        now = self._now(document)
+        name = _name(now, part, start, frames, "both")
+        return self._power(now, part, name, start, frames, "both")
 
     def _power(
         self, now: ChunkedSession, part: str, name: str, start: int, frames: int, fold: Fold
@@ -86,3 +91,9 @@ class Loops:
                 block = slice(first, first + BLOCK_FRAMES)
                 maker.add(first, powers[:, block], on_hits[:, block])
         return maker.table()
+
+
+def _name(now: ChunkedSession, part: str, start: int, frames: int, fold: Fold) -> str:
+    document = now.session
+    where = [start, frames, fold, document.listening_level_db_spl, document.rate]
+    return content_hash([now.in_the_mix(part).facts(), where])

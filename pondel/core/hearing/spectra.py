@@ -13,7 +13,6 @@ from functools import lru_cache
 
 import numpy as np
 from scipy import fft
-from scipy.signal import get_window
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decimate import Decimator
@@ -22,6 +21,8 @@ from pondel.core.hearing.scale import BANDS_HZ, band_edges_hz
 FRAME_S = 0.010
 LOW_TOP_HZ = 420.0
 MIDDLE_TOP_HZ = 1900.0
+SPAN, FADED_IN, AHEAD = 14.0, 6.0, 2.4
+"""Length of a window, of its first rise, and how far it looks ahead, in its decay times."""
 BATCH = 128
 MOST = np.float32(1e6)
 HIGHEST_BASE_RATE = 64000
@@ -33,6 +34,8 @@ class Layer:
 
     factor: int
     size: int
+    ahead: int
+    """How many of a frame's samples lie after the moment it stands for."""
     padded: int
     window: np.ndarray
     weights: np.ndarray
@@ -50,11 +53,23 @@ def base_factor(rate: int) -> int:
     return factor
 
 
-def _layer(rate: float, factor: int, seconds: float, low_hz: float, high_hz: float) -> Layer:
+def _window(size: int, decay: float) -> np.ndarray:
+    """Rises slowly out of the past and ends at once: t^3 exp(-t / decay), t samples before its end.
+
+    The envelope of a gammatone filter (Patterson and others 1992): its spectrum has no side lobes,
+    1 / (1 + w^2 decay^2)^2, and what is yet to come does not enter into it.
+    """
+    age = np.arange(size)[::-1] + 0.5
+    window = (age / decay) ** 3 * np.exp(-age / decay)
+    window *= np.sin(0.5 * np.pi * np.clip((SPAN - age / decay) / FADED_IN, 0.0, 1.0)) ** 2
+    return window / window.max()
+
+
+def _layer(rate: float, factor: int, decay_s: float, low_hz: float, high_hz: float) -> Layer:
     own = rate / factor
-    size = round(seconds * own)
+    size = round(SPAN * decay_s * own)
     padded = fft.next_fast_len(size, real=True)
-    window = get_window("hann", size)
+    window = _window(size, decay_s * own)
     scale = 2.0 / (padded * float((window**2).sum()))
     edges = band_edges_hz()
     chosen = np.flatnonzero((low_hz <= BANDS_HZ) & (high_hz > BANDS_HZ))
@@ -72,6 +87,7 @@ def _layer(rate: float, factor: int, seconds: float, low_hz: float, high_hz: flo
     return Layer(
         factor,
         size,
+        round(AHEAD * decay_s * own),
         padded,
         window.astype(np.float32),
         np.ascontiguousarray(weights, np.float32),
@@ -85,9 +101,9 @@ def _layer(rate: float, factor: int, seconds: float, low_hz: float, high_hz: flo
 def layers(base_rate: float) -> tuple[Layer, Layer, Layer]:
     """The three resolutions for a rate of 32 to 64 kHz."""
     return (
-        _layer(base_rate, 1, 0.0213, MIDDLE_TOP_HZ, 1e6),
-        _layer(base_rate, 4, 0.0427, LOW_TOP_HZ, MIDDLE_TOP_HZ),
-        _layer(base_rate, 16, 0.128, 0.0, LOW_TOP_HZ),
+        _layer(base_rate, 1, 0.0015, MIDDLE_TOP_HZ, 1e6),
+        _layer(base_rate, 4, 0.003, LOW_TOP_HZ, MIDDLE_TOP_HZ),
+        _layer(base_rate, 16, 0.009, 0.0, LOW_TOP_HZ),
     )
 
 
@@ -144,8 +160,8 @@ class _LayerAtWork:
     def __init__(self, layer: Layer, rate: float, channels: int) -> None:
         self.layer = layer
         self._hop = FRAME_S * rate
-        # Silence in front, so that frame n is centred on n x 10 ms.
-        self._waiting = np.zeros((channels, layer.size // 2), np.float32)
+        # Silence in front, so that frame n stands for n x 10 ms.
+        self._waiting = np.zeros((channels, layer.size - layer.ahead), np.float32)
         self._dropped = 0
         self._next = 0
         self._rows: list[np.ndarray] = []

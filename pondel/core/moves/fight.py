@@ -73,6 +73,8 @@ class Fight:
     home: Home | None = None
     hit_s: float | None = None
     lows: Lows | None = None
+    recovery_s: float | None = None
+    """How long after a hit nine tenths of the yielder's loudness in the zone are heard again."""
     own_hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
 
     @property

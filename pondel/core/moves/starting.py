@@ -35,24 +35,41 @@ def key_of(fight: Fight) -> dict[str, Any]:
 def release_for(fight: Fight, hold_ms: float = 0.0) -> tuple[float, str]:
     """A tenth of the reduction is left after ln 10 = 2.3 time constants.
 
-    The hit itself is over its first third of the gap, or the hold; the return has the rest.
+    By then the part would be heard again of itself (`recovery_s`), or the next hit is near: the hit
+    itself is over its first third of the gap, or the hold.
     """
     gap = fight.gap_s
     if gap is None:
         text = f"Release {NO_HITS_RELEASE_MS:.0f} ms: no regular hits were found to time it by."
         return NO_HITS_RELEASE_MS, text
     room_ms = min(gap * 1000.0 * 2.0 / 3.0, 0.8 * (gap * 1000.0 - hold_ms))
-    release_ms = float(np.clip(room_ms / np.log(10.0), *RELEASE_MS))
-    release_ms = float(round(release_ms))
+    recovery = fight.recovery_s
+    if recovery is not None and 1000.0 * recovery - hold_ms < room_ms:
+        release_ms = _release_ms(1000.0 * recovery - hold_ms)
+        return release_ms, (
+            f"Release {release_ms:.0f} ms: {fight.leader.name} hides {fight.yielder.name} there for "
+            f"{recovery * 1000:.0f} ms after a hit, and no longer."
+        )
+    release_ms = _release_ms(room_ms)
     return release_ms, (
         f"Release {release_ms:.0f} ms: hits follow each other after {gap * 1000:.0f} ms, "
         "and the gain is back before the next one."
     )
 
 
+def _release_ms(room_ms: float) -> float:
+    return float(round(float(np.clip(room_ms / np.log(10.0), *RELEASE_MS))))
+
+
 def hold_ms_for(fight: Fight) -> float:
-    """Most of the time in which a hit falls by 20 dB, so that its body is heard too."""
-    return 0.0 if fight.hit_s is None else float(round(min(800.0 * fight.hit_s, 300.0)))
+    """Most of the time in which a hit falls by 20 dB, so that its body is heard too.
+
+    At most half of the time for which it hides the other part.
+    """
+    if fight.hit_s is None:
+        return 0.0
+    most_ms = 300.0 if fight.recovery_s is None else 500.0 * fight.recovery_s
+    return float(round(min(800.0 * fight.hit_s, most_ms)))
 
 
 def reduction_reached(fight: Fight, move: Any, make: Make) -> float:
