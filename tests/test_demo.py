@@ -95,8 +95,7 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
         before_share = table.share(pair.hidden, pair.by, zone)
         won_db = after.clear_db(pair.hidden, zone) - table.clear_db(pair.hidden, zone)
         cost = 1 - after.alone(pair.by).sum() / table.alone(pair.by).sum()
-        assert won_db > 3, pair
+        assert won_db > 3 and cost < 0.15, pair
         assert after.share(pair.hidden, pair.by, zone) < before_share * 3 / 4, pair
-        assert after.alone(pair.by).sum() > 0.85 * table.alone(pair.by).sum(), pair
     names = {hashlib.sha256(path.read_bytes()).hexdigest() for path in stems.iterdir()}
     assert len(names) == 8

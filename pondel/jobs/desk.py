@@ -227,12 +227,12 @@ class Desk:
         recording = self.recording(leader.file) if leader.file else None
         lengths = lengths_of(recording.hits(leader)) if recording else None
         sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
-        low_hz, high_hz = zone_hz or self.zone_of(document, leader_id, yielder_id, start, frames)
+        stretch, pair = (start, frames), (leader_id, yielder_id)
+        zone_hz = zone_hz or self.zone_of(document, *pair, *stretch)
         return Fight(
             leader,
             yielder,
-            low_hz,
-            high_hz,
+            *zone_hz,
             key,
             inside,
             hits,
@@ -241,9 +241,7 @@ class Desk:
             recording.home if recording else None,
             lengths.fall_20_s if lengths else None,
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
-            self._recovery_s(
-                document, leader_id, yielder_id, (start, frames), inside, (low_hz, high_hz)
-            ),
+            self._recovery_s(document, *pair, stretch, inside, zone_hz),
             self.hits_s(yielder),
         )
 
