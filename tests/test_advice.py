@@ -12,7 +12,6 @@ from moves_tools import rms_db, run
 from pondel.core import evidence, units
 from pondel.core.advice import proposals
 from pondel.core.advice.checks import check
-from pondel.core.advice.roles import guess_role
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
@@ -30,32 +29,6 @@ from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.jobs.loops import Loops
 from pondel.web.ink import inked
-
-
-@pytest.mark.parametrize(
-    ("name", "role"),
-    [
-        ("01_Kick in", "kick"),
-        ("BD out", "kick"),
-        ("Bass drum", "kick"),
-        ("Bass DI", "bass"),
-        ("Tuba", "bass"),
-        ("sn_top", "snare"),
-        ("HiHat", "hats"),
-        ("OH L", "percussion"),
-        ("E-Gtr 2", "guitar"),
-        ("Rhodes", "keys"),
-        ("Warm pad", "pad"),
-        ("Horns", "brass"),
-        ("Lead Vox", "lead"),
-        ("BGV stack", "backing voice"),
-        ("vox dbl", "voice"),
-        ("Riser", "effect"),
-        ("Audio 7", "other"),
-    ],
-)
-def test_roles_are_guessed_from_names(name, role):
-    assert guess_role(name) == role
 
 
 def fight_of(role: str, key: np.ndarray, hits_s: np.ndarray, low=40.0, high=120.0, **more) -> Fight:

@@ -109,6 +109,9 @@ class Part(Model):
     id: Identifier
     name: Name
     role: Role = "other"
+    role_by_sound: bool = Field(
+        False, description="Whether the role was guessed from the sound, and nobody has said so."
+    )
     tag: str | None = Field(
         None,
         pattern=r"^[A-Z0-9]{1,3}$",

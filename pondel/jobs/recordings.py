@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 import soundfile
 
+from pondel.core.advice.roles import Heard, guess_role, role_by_sound
 from pondel.core.audio import files
 from pondel.core.audio.media import FileReader, Reader
-from pondel.core.document import Part, Session
+from pondel.core.document import Part, Role, Session
 from pondel.core.dsp.tone import Tone, tone_of
 from pondel.core.engine.hits import part_hits_s
 from pondel.core.errors import BadRecording, NotYet
@@ -121,6 +122,20 @@ class Recordings:
     def hits_s(self, part: Part) -> np.ndarray:
         """A part's hits in seconds from the start of the song, as corrected by hand."""
         return part_hits_s(part, self)
+
+    def role_of(self, name: str, file: str) -> tuple[Role, bool]:
+        """The role that a name suggests or else the sound, and whether it is the sound's guess."""
+        role = guess_role(name)
+        if role != "other":
+            return role, False
+        found = self._of(file, eager=True)
+        if found.home is None or not found.frames:
+            return "other", False
+        seconds = found.frames / found.rate
+        hits = len(hits_among(found.onsets)) / seconds
+        home, pitch_hz = found.home, self._pitch_hz(file, eager=True)
+        role = role_by_sound(Heard(home.low_hz, home.high_hz, hits, found.levels.crest_db, pitch_hz))
+        return role, role != "other"
 
     def open(self, file: str) -> Reader:
         """The samples of a recording."""

@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Callable, Iterable
 from pathlib import Path, PurePosixPath
 
+from pondel.core.advice.names import part_name, shared_prefix
 from pondel.core.advice.older_sound import sounds_different
-from pondel.core.advice.roles import guess_role
 from pondel.core.audio import files
 from pondel.core.audio.files import AudioFacts
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
@@ -18,7 +18,7 @@ from pondel.core.losses import settled
 from pondel.core.versions import brought_up
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
-from pondel.jobs.tasks import part_name
+from pondel.jobs.recordings import Recordings
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
@@ -64,6 +64,7 @@ def import_files(
     common = Counter(fact.rate for fact in facts.values()).most_common(1)[0][0]
     rate = min(max(common, 44100), 192000)
     parts: list[Part] = []
+    prefix, recordings = shared_prefix([path.name for path in facts]), Recordings(library)
     for path in facts:
         progress(path.name)
         try:
@@ -71,10 +72,10 @@ def import_files(
         except PondelError as error:
             refused(error)
             continue
-        title = part_name(path.name)
-        taken = {part.id for part in parts}
-        part = Part(id=fresh_id(title, taken), name=title, role=guess_role(title), file=file)
-        parts.append(part)
+        title = part_name(path.name, prefix)
+        role, is_guess = recordings.role_of(title, file)
+        part_id = fresh_id(title, {part.id for part in parts})
+        parts.append(Part(id=part_id, name=title, role=role, role_by_sound=is_guess, file=file))
     if not parts:
         raise BadAudio("none of the files can become a part", where=name)
     return library.create(Session(name=name, rate=rate, parts=parts), rate_known=True)

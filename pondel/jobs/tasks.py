@@ -9,9 +9,8 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
-from pathlib import Path
 
-from pondel.core.advice.roles import guess_role
+from pondel.core.advice.names import part_name
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
 from pondel.core.errors import NotFound, PondelError
@@ -373,11 +372,12 @@ class Jobs:
         if arrival.replaces:
             self._replace(arrival, file, taken, facts.rate)
             return
-        name = part_name(arrival.name)
+        name = arrival.title or part_name(arrival.name)
+        role, is_guess = self.desk.recordings.role_of(name, file)
 
         def make(parts: list[Part]) -> Part:
-            taken = {part.id for part in parts}
-            return Part(id=fresh_id(name, taken), name=name, role=guess_role(name), file=file)
+            part_id = fresh_id(name, {part.id for part in parts})
+            return Part(id=part_id, name=name, role=role, role_by_sound=is_guess, file=file)
 
         self.arrivals.become_part(arrival_id, make)
 
@@ -429,12 +429,3 @@ class _Every:
         self._last = time.monotonic()
         if not self._report(share):
             raise Cancelled
-
-
-def part_name(file_name: str) -> str:
-    """A part's name from its file's name: "02_bass-drum.wav" becomes "Bass drum"."""
-    words = Path(file_name).stem.replace("_", " ").replace("-", " ").split()
-    while len(words) > 1 and words[0].isdigit():
-        words = words[1:]
-    name = " ".join(words)[:80] or "Part"
-    return name[0].upper() + name[1:]

@@ -33,6 +33,8 @@ class Arrival:
     part_id: str
     replaces: str = ""
     """The part whose recording it takes the place of, empty when it becomes a new part."""
+    title: str = ""
+    """The name its part is to have; empty: that of the file."""
 
 
 def plain_name(name: str) -> str:
@@ -49,7 +51,9 @@ class Arrivals:
         self._library = library
         self._table = library.tables.Arrival
 
-    def receive(self, session_id: str, name: str, stream: BinaryIO, *, replaces: str = "") -> Arrival:
+    def receive(
+        self, session_id: str, name: str, stream: BinaryIO, *, replaces: str = "", title: str = ""
+    ) -> Arrival:
         """Write an upload to disk and note it; what was answered survives a crash."""
         if name != plain_name(name) and (".." in name or "\0" in name):
             raise BadAudio("the name leads out of its folder; rename the file", where=plain_name(name))
@@ -68,6 +72,7 @@ class Arrivals:
                     name=plain_name(name),
                     state=WAITING,
                     replaces=replaces,
+                    title=title,
                 ).execute()
         except BaseException:
             self._drop(arrival_id)
@@ -176,4 +181,4 @@ class Arrivals:
 
 def _of(row) -> Arrival:
     about = row.id, row.session_id, row.name, row.state, row.progress, row.message, row.part
-    return Arrival(*about, row.replaces)
+    return Arrival(*about, row.replaces, row.title)

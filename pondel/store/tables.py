@@ -138,6 +138,7 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         message = TextField(default="")
         part = TextField(default="")
         replaces = TextField(default="")
+        title = TextField(default="")
         created = DateTimeField(default=now)
 
     class Print(base):

@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, redirect, render_template, request, url_for
 
+from pondel.core.advice.names import part_name, shared_prefix
 from pondel.core.audio import midi
-from pondel.core.document import ROLES, HitSettings, Part, Session
+from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session
 from pondel.core.errors import BadAudio, BadDocument
 from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.moves.controls import control_of
@@ -167,10 +168,15 @@ def receive(session_id: str):
     if replaces and len(handed) > 1:
         raise BadAudio("one file takes the place of a recording, not several")
     refused = []
+    beside = [plain_name(name) for name in request.form.getlist("beside")[:MOST_PARTS]]
     for file in handed:
         try:
             arrival = jobs().arrivals.receive(
-                session_id, file.filename or "", file.stream, replaces=replaces
+                session_id,
+                file.filename or "",
+                file.stream,
+                replaces=replaces,
+                title=part_name(plain_name(file.filename or ""), shared_prefix(beside)),
             )
         except BadAudio as error:
             refused.append(error)

@@ -116,6 +116,7 @@ def older(folder: Path, tmp: Path, monkeypatch) -> None:
             "delete from schema_migration where name >= '0003';"
             "drop index revision_parent; alter table revision drop column arrival;"
             "alter table session drop column removed; alter table session drop column to_tell;"
+            "alter table arrival drop column title;"
         )
 
 

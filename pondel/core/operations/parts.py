@@ -46,7 +46,10 @@ class SetPart(Operation):
         typed = parse_control(Part, self.field, self.value)
         if self.field == "tag":
             typed = str(self.value or "").strip().upper() or None
-        left = on_part(document, self.part, lambda data: data.update({self.field: typed}))
+        values: Json = {self.field: typed}
+        if self.field == "role":
+            values["role_by_sound"] = False
+        left = on_part(document, self.part, lambda data: data.update(values))
         title = f"{part.name}: {self.field.removesuffix('_db').replace('_', ' ')}"
         return Done(left, title, value=shown_at(left.part(self.part), self.field))
 

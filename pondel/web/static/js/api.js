@@ -107,11 +107,12 @@ export async function post(url, body) {
 }
 
 /** Upload one file with progress from 0 to 1. */
-export function upload(url, file, progress) {
+export function upload(url, file, progress, beside = []) {
   return new Promise((done, failed) => {
     const request = new XMLHttpRequest();
     const form = new FormData();
     form.append("file", file, file.name);
+    for (const name of beside) form.append("beside", name);
     request.open("POST", url);
     request.setRequestHeader("X-CSRFToken", token);
     request.upload.onprogress = (event) => progress(event.loaded / Math.max(event.total, 1));

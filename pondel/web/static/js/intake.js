@@ -3,6 +3,8 @@ import { say, upload } from "./api.js";
 import { show } from "./again.js";
 
 const AT_ONCE = 2;
+/** Of so many files the server is told the names beside each other, to find what they share. */
+const NAMES_TOLD = 200;
 const queue = [];
 let running = 0;
 let sent = { files: 0, bytes: 0, of: 0, ofBytes: 0, begun: 0 };
@@ -47,11 +49,11 @@ function lineFor(file) {
 async function next() {
   if (running >= AT_ONCE || !queue.length) return;
   running++;
-  const { file, url, line } = queue.shift();
+  const { file, url, line, beside } = queue.shift();
   line.words.textContent = "sending";
   tellSending();
   try {
-    await upload(url, file, (share) => (line.bar.value = share));
+    await upload(url, file, (share) => (line.bar.value = share), beside);
     line.item.remove();
   } catch (error) {
     line.bar.remove();
@@ -76,10 +78,11 @@ async function refresh() {
 
 function take(files, url) {
   if (!running && !queue.length) sent = { files: 0, bytes: 0, of: 0, ofBytes: 0, begun: performance.now() };
+  const beside = [...files].slice(0, NAMES_TOLD).map((file) => file.name);
   for (const file of files) {
     sent.of++;
     sent.ofBytes += file.size;
-    queue.push({ file, url, line: lineFor(file) });
+    queue.push({ file, url, beside, line: lineFor(file) });
   }
   for (let i = 0; i < AT_ONCE; i++) next();
 }

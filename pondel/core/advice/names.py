@@ -1,0 +1,40 @@
+"""Parts' names from their files' names.
+
+part_name("02_bass-drum.wav")                                     # "Bass drum"
+shared_prefix(["Parade v3 Kick.wav", "Parade v3 Snare.wav"])      # "Parade v3 "
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from itertools import takewhile
+from pathlib import PurePath
+
+LONGEST = 80
+FEWEST = 3
+"""So many files at least, or what two have in common may be their name."""
+
+
+def part_name(file_name: str, prefix: str = "") -> str:
+    """A part's name, without numbers in front and without what all files begin with."""
+    stem = PurePath(file_name).stem
+    words = stem.removeprefix(prefix).replace("_", " ").replace("-", " ").split()
+    while len(words) > 1 and words[0].isdigit():
+        words = words[1:]
+    name = " ".join(words)[:LONGEST] or "Part"
+    return name[0].upper() + name[1:]
+
+
+def shared_prefix(file_names: Sequence[str]) -> str:
+    """Whole words with which all the files' names begin, a song's name mostly; often nothing."""
+    stems = [PurePath(name).stem for name in file_names]
+    if len(stems) < FEWEST:
+        return ""
+    alike = takewhile(lambda letters: len(set(letters)) == 1, zip(*stems, strict=False))
+    common = "".join(letters[0] for letters in alike)
+    if any(stem == common for stem in stems):
+        return ""
+    whole = re.match(r".*[\s_\-.]", common)
+    found = whole.group() if whole else ""
+    return found if re.search(r"[^\W\d_]", found) else ""
