@@ -9,10 +9,13 @@ from scipy.signal import butter, sosfilt
 
 from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
 from pondel.core.engine.hits import corrected
+from pondel.core.hearing.packing import pack
+from pondel.core.hearing.spectra import FRAME_S, ear_spectrum
 from pondel.core.measures import tempo
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
+from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.measures.stereo import middle_and_side, stereo_image
 from pondel.core.measures.tempo import estimate_bpm
@@ -32,9 +35,44 @@ def strokes(times: list[float], levels_db: list[float], seconds: float, fall_s: 
 
 
 def found(samples: np.ndarray, sensitivity: float = 0.5) -> np.ndarray:
-    finder = Hits(RATE)
-    finder.write(samples.astype(np.float32)[:, None])
-    return finder.times_s(sensitivity)
+    finder, sound = Hits(RATE), samples.astype(np.float32)[:, None]
+    finder.write(sound)
+    anew = band_rises(pack(ear_spectrum([sound], RATE)), FRAME_S)
+    return times_s(hits_among(finder.onsets(anew), sensitivity))
+
+
+def ringing(notes: list[tuple[float, float]], seconds: float, attack_s: float = 0.004) -> np.ndarray:
+    """Notes (seconds, Hz) of eight partials that go on ringing, float64 (frames,)."""
+    t = np.arange(round(seconds * RATE)) / RATE
+    out = np.zeros(t.size)
+    for start, hz in notes:
+        age = np.maximum(t - start, 0.0)
+        shape = np.where(t >= start, (1 - np.exp(-age / attack_s)) * np.exp(-age / 2.5), 0.0)
+        for n in range(1, 9):
+            out += 0.1 / n * shape * np.exp(-age * n / 4) * np.sin(2 * np.pi * hz * n * age)
+    return out
+
+
+@pytest.mark.parametrize(("low_hz", "right"), [(55, 0.85), (110, 0.95), (220, 0.95), (440, 0.95)])
+def test_notes_struck_anew_while_others_ring_are_hits(low_hz, right):
+    """Two low notes beat with each other, so that a few more are heard there than were played."""
+    times = np.arange(0.3, 7.8, 0.375)
+    steps = [0, 7, 12, 5, 9, 16, 4, 11]
+    notes = [(at, low_hz * 2 ** (steps[n % 8] / 12)) for n, at in enumerate(times)]
+    hits = found(ringing(notes, 8.5))
+    near = np.abs(hits[:, None] - times).min(axis=1)
+    assert (np.abs(hits[:, None] - times).min(axis=0) < 0.05).mean() >= 0.95
+    assert (near < 0.05).mean() >= right and np.median(near) < 0.015
+
+
+@pytest.mark.parametrize("period_s", [1.0, 3.0])
+def test_slow_swells_are_no_hits(period_s):
+    """A pad whose chord swells by 14 dB, its partials beating with each other."""
+    t = np.arange(8 * RATE) / RATE
+    swell = 0.6 - 0.4 * np.cos(2 * np.pi * t / period_s)
+    chord = sum(np.sin(2 * np.pi * hz * t) for hz in (220, 220.7, 277, 330, 331, 440.5, 660))
+    hits = found(0.05 * swell * chord)
+    assert hits.size <= 1 and (hits < 0.05).all()
 
 
 def test_ghost_notes_count_and_bleed_does_not():

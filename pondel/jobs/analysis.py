@@ -26,11 +26,11 @@ from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness, total_sone
 from pondel.core.hearing.packing import pack, unpack
-from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
+from pondel.core.hearing.scale import BANDS_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker
-from pondel.core.made_by import made_by
+from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
 from pondel.store.analyses import Analyses
 from pondel.store.library import Library
@@ -39,11 +39,6 @@ log = logging.getLogger("pondel.jobs")
 BLOCK_FRAMES = 1000
 CORES = 2
 TABLE_BYTES = 256 << 20
-
-
-def hearing_code() -> str:
-    """Which code hears a part, and adds parts up."""
-    return made_by("pondel.core.hearing", "pondel.core.engine.ears")
 
 
 class Analysis:
@@ -80,7 +75,7 @@ class Analysis:
         }
 
     def _rows(self, source: EarSource) -> np.ndarray | None:
-        return self._files.rows(self._name(source), BANDS_HZ.size)
+        return self._files.rows(ears_name(source), BANDS_HZ.size)
 
     def _all_rows(self, heard: Iterable[InTheMix]) -> dict[str, np.ndarray] | None:
         """The analyses of everything that is heard, by name; None while one is missing."""
@@ -91,10 +86,6 @@ class Analysis:
                 return None
             found[source.name] = rows
         return found
-
-    @staticmethod
-    def _name(source: EarSource) -> str:
-        return f"ears {hearing_code()} {source.name}"
 
     def missing(self, document: Session) -> list[str]:
         """Ids of the parts that are not analysed as they sound now."""
@@ -111,13 +102,13 @@ class Analysis:
             self._analyse(document, source)
 
     def _analyse(self, document: Session, source: EarSource) -> None:
-        with self._only_once(self._name(source)):
+        with self._only_once(ears_name(source)):
             if self._rows(source) is not None:
                 return
             frames = song_frames(document, self._recordings)
             blocks = self._in_steps(ear_blocks(document, self._recordings, source, 0, frames))
             rows = (pack(found) for found in ear_frames(blocks, document.rate))
-            self._files.keep_rows(self._name(source), rows, BANDS_HZ.size)
+            self._files.keep_rows(ears_name(source), rows, BANDS_HZ.size)
 
     def _in_steps(self, blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         for block in blocks:
@@ -198,7 +189,7 @@ class Analysis:
         rows = self._all_rows(pair)
         if rows is None:
             return np.empty(0)
-        frames = min(one.shape[0] for one in rows.values())
+        frames = max(one.shape[0] for one in rows.values())
         found = [np.empty(0)]
         for first in range(0, frames, BLOCK_FRAMES):
             self._step()
@@ -249,10 +240,9 @@ def _excited(
     """Excitation by a part in `size` frames from `first` on, silent after its end."""
 
     def of(source: EarSource) -> np.ndarray:
-        bands = unpack(rows[source.name][first : first + size])
+        bands = np.zeros((size, BANDS_HZ.size), np.float32)
+        found = unpack(rows[source.name][first : first + size])
+        bands[: found.shape[0]] = found
         return bands if source.gain == 1.0 else bands * np.float32(source.gain)
 
-    found = heard.power(of)
-    out = np.zeros((size, PLACES_HZ.size), np.float32)
-    out[: found.shape[0]] = excitation_of(found, document.listening_level_db_spl).power
-    return out
+    return excitation_of(heard.power(of), document.listening_level_db_spl).power

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -16,15 +17,23 @@ from pondel.core.audio.media import FileReader, Reader
 from pondel.core.document import Part, Role, Session
 from pondel.core.dsp.tone import Tone, tone_of
 from pondel.core.engine.hits import part_hits_s
-from pondel.core.errors import BadRecording, NotYet
+from pondel.core.errors import BadRecording, DiskFull, NotYet
+from pondel.core.hearing.packing import pack
+from pondel.core.hearing.scale import BANDS_HZ
+from pondel.core.hearing.spectra import FRAME_S, EarSpectrum
 from pondel.core.made_by import made_by
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import Home, home_of, median_pitch_hz, pitched_stretches
 from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
+from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.measures.stereo import StereoImage, stereo_image
+from pondel.jobs.ear_names import file_ears_name
+from pondel.store.analyses import Analyses
 from pondel.store.library import Library
+
+log = logging.getLogger("pondel.jobs")
 
 OUTLINE_COLUMNS = 1200
 MEASURES = ("recording", "stereo", "pitch", "tone")
@@ -54,7 +63,12 @@ class Recording:
 
 def measuring_code() -> str:
     """Which code measures recordings."""
-    return made_by("pondel.core.measures", "pondel.core.audio.files", "pondel.core.dsp.tone")
+    return made_by(
+        "pondel.core.measures",
+        "pondel.core.audio.files",
+        "pondel.core.dsp.tone",
+        "pondel.core.hearing.spectra",
+    )
 
 
 class Recordings:
@@ -73,6 +87,7 @@ class Recordings:
         self._known: dict[str, Recording] = {}
         self._whole: set[str] = set()
         self._tones: dict[str, Tone] = {}
+        self._ears = Analyses(library.folder)
 
     def missing(self, document: Session) -> list[str]:
         """The recordings of a session that are not measured yet, each once."""
@@ -103,7 +118,7 @@ class Recordings:
 
     def _of(self, file: str, eager: bool) -> Recording:
         if file not in self._known:
-            body = self._kept("recording", file, self._measure, eager)
+            body = self._kept("recording", file, lambda path: self._measure(file, path), eager)
             facts = {k: body[k] for k in ("rate", "channels", "frames", "outline", "spectrum_db")}
             self._known[file] = Recording(
                 levels=Levels(**body["levels"]),
@@ -154,8 +169,14 @@ class Recordings:
             self._step()
             yield block
 
-    def _measure(self, path: Path) -> dict:
-        return measure_recording(path, self._blocks(path))
+    def _measure(self, file: str, path: Path) -> dict:
+        """The measures; what the ear gets is kept beside them, so that nobody analyses it again."""
+        measures, ears = measure_recording(path, self._blocks(path))
+        try:
+            self._ears.keep_rows(file_ears_name(file, measures["rate"]), [ears], BANDS_HZ.size)
+        except DiskFull as error:
+            log.warning("what the ear gets of a recording was not kept: %s", error)
+        return measures
 
     def image(self, file: str) -> StereoImage:
         """The stereo image of a recording."""
@@ -223,22 +244,29 @@ def _key(what: str, file: str) -> str:
     return f"{what}:{measuring_code()}:{file}"
 
 
-def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> dict:
-    """What is measured once of a recording, as JSON values, in one pass over its blocks."""
+def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> tuple[dict, np.ndarray]:
+    """What is measured once of a recording, as JSON values, in one pass over its blocks.
+
+    Beside them what the ear gets of it, packed, (frames, bands).
+    """
     info = soundfile.info(str(path))
     meter = LevelMeter(info.samplerate, info.channels)
     outline = Outline(-(-info.frames // OUTLINE_COLUMNS))
     hits = Hits(info.samplerate)
     spectrum = AverageSpectrum(info.samplerate)
+    ear, pieces = EarSpectrum(info.samplerate, info.channels), []
     for block in blocks:
-        for part in (meter, outline, hits, spectrum):
+        for part in (meter, outline, hits, spectrum, ear):
             part.write(block)
-    return {
+        pieces.append(pack(ear.take()))
+    rows = np.concatenate([*pieces, pack(ear.finish())])
+    measures = {
         "levels": meter.levels().as_json(),
         "rate": info.samplerate,
         "channels": info.channels,
         "frames": info.frames,
         "outline": np.round(outline.columns(), 4).tolist(),
-        "onsets": [onset.as_json() for onset in hits.onsets()],
+        "onsets": [onset.as_json() for onset in hits.onsets(band_rises(rows, FRAME_S))],
         "spectrum_db": np.round(spectrum.levels_db(), 2).tolist(),
     }
+    return measures, rows

@@ -154,10 +154,15 @@ def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]
         after: Node = (part.id, "after fader")
         return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
     if part.file is not None and part.start_s == 0.0 and not routing.active_moves(part):
-        name = f"{part.file} {session.rate}"
+        name = file_ears(part.file, session.rate)
         return EarSource(name, gain * 10 ** (part.trim_db / 10), (part.id, "source"), part.file)
     before: Node = (part.id, "before fader")
     return EarSource(routing.fingerprint(session, media, before, memo), gain, before)
+
+
+def file_ears(file: str, rate: int) -> str:
+    """The name of a recording's analysis, untreated and from its start."""
+    return f"{file} {rate}"
 
 
 def ear_blocks(

@@ -10,6 +10,7 @@ from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.followers import followed
+from pondel.core.measures.restruck import BandRises
 
 STEP_S = 0.001
 REACH = 20
@@ -18,6 +19,8 @@ DEEPEST_DB = -70.0
 FALL_MS = 12.0
 PEAK_WITHIN = 60
 STRUCK_ANEW = 0.1
+STEEP, STEEP_DB = 6, 0.5
+"""Steps within which a struck note shows in the whole level, and by how much at least."""
 MIDDLE = 0.5
 _SENSITIVITIES = (0.0, MIDDLE, 1.0)
 _LEAST_RISE_DB = (14.0, 8.0, 3.0)
@@ -79,10 +82,11 @@ class Hits:
         self._powers.append(np.nan_to_num(powers, nan=0.0, posinf=0.0))
         self._rest = joined[whole:]
 
-    def onsets(self) -> list[Onset]:
+    def onsets(self, bands: BandRises | None = None) -> list[Onset]:
         """Everything that may be a hit, rising in time: each rise of 3 dB or more within 20 ms.
 
-        The moment is where the rise begins, a tenth of its power up.
+        The moment is where the rise begins, a tenth of its power up. With the rises of its `bands`,
+        notes struck anew while others ring are found too, and where no band rises there is none.
         """
         power = np.concatenate(self._powers) if self._powers else np.empty(0)
         if power.size < 50 or power.max() <= 1e-12:
@@ -101,7 +105,11 @@ class Hits:
             if not starts or (at - starts[-1]) * self._step_s >= LEAST_GAP_S:
                 starts.append(at)
                 rises.append(float(rise[i]))
-        return self._described(envelope, starts, rises)
+        if bands is None:
+            return self._described(envelope, starts, rises)
+        rises = [min(r, bands.near_db(s * self._step_s)) for s, r in zip(starts, rises, strict=True)]
+        anew = [(_steepest(level, round(s / self._step_s)), rise) for s, rise in bands.anew]
+        return self._described(envelope, *_merged(starts, rises, anew))
 
     def _described(self, envelope: np.ndarray, starts: list[int], rises: list[float]) -> list[Onset]:
         peaks = [int(envelope[s : s + PEAK_WITHIN].argmax()) + s for s in starts]
@@ -127,6 +135,32 @@ class Hits:
     def times_s(self, sensitivity: float = MIDDLE) -> np.ndarray:
         """Seconds of each hit, rising."""
         return times_s(hits_among(self.onsets(), sensitivity))
+
+
+def _merged(
+    starts: list[int], rises: list[float], others: list[tuple[int, float]]
+) -> tuple[list[int], list[float]]:
+    """Both together; within 60 ms they are one: that of the whole level if it is a hit by itself."""
+    least = round(LEAST_GAP_S / STEP_S)
+    known = dict(zip(starts, rises, strict=True))
+    for at, rise in others:
+        near = [start for start in known if abs(start - at) <= least]
+        if any(known[start] >= min(rise, _LEAST_RISE_DB[1]) for start in near):
+            continue
+        for start in near:
+            del known[start]
+        known[at] = rise
+    return sorted(known), [known[start] for start in sorted(known)]
+
+
+def _steepest(level: np.ndarray, at: int) -> int:
+    """Where the level rises fastest near a step."""
+    first, last = max(0, at - REACH), min(level.size - STEEP, at + REACH)
+    if last <= first:
+        return at
+    risen = level[first + STEEP : last + STEEP] - level[first:last]
+    best = int(np.argmax(risen))
+    return first + best + STEEP // 2 if risen[best] >= STEEP_DB else at
 
 
 def _start_of_rise(power: np.ndarray, envelope: np.ndarray, i: int) -> int:
