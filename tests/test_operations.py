@@ -192,7 +192,7 @@ def test_every_example_is_done_and_says_what_it_did(whole, name):
         whole = parse_session(data)
     asked = {"op": name, **OPERATIONS[name].example}
     assert not list(Draft202012Validator(operations_schema()).iter_errors(asked))
-    done = parse_operation(asked).apply(whole, Measured())
+    done = parse_operation(asked).apply(whole, Measured(drum=np.arange(0.1, 9.0, 0.5).tolist()))
     assert done.title and (done.document != whole or name == "hits as found")
     assert parse_session(to_json(done.document)) == done.document
 

@@ -93,3 +93,22 @@ def test_files_that_come_together_lose_what_they_share_and_unnamed_ones_get_a_gu
     assert page.count(">a guess</button>") == 1
     caller.edit(session_id, op="set part", part=unnamed, field="role", value="bass")
     assert not jobs.library.head(session_id).document.part(unnamed).role_by_sound
+
+
+def test_the_tempo_is_estimated_when_all_files_are_in_and_not_known_before(tmp_path):
+    app = create_app(tmp_path, immediate=True, testing=True)
+    jobs, caller = jobs_of(app), Caller(app.test_client())
+    session_id = jobs.library.create(Session(name="Tempo"))
+    assert caller.client.get(f"/sessions/{session_id}/facts").json["tempo_known"] is False
+    caller.upload(session_id, ("Pad.wav", audio(sine(300, 2.0))))
+    assert 'placeholder="not known"' in caller.client.get(f"/sessions/{session_id}/intake").text
+    caller.upload(session_id, ("Kick.wav", audio(hits(12.0, 0.48))))
+    document = jobs.library.head(session_id).document
+    assert document.tempo_from == "hits" and document.known_tempo_bpm == pytest.approx(125, abs=0.2)
+    page = caller.client.get(f"/sessions/{session_id}/intake").text
+    for beside in (62.5, 83.3, 187.5):
+        assert f">{beside:g}"[:4] in page
+    caller.edit(session_id, op="set session", field="tempo_bpm", value="62.5 bpm")
+    told = jobs.library.head(session_id).document
+    assert (told.tempo_bpm, told.tempo_from) == (62.5, "told")
+    assert "Estimated from the hits" not in caller.client.get(f"/sessions/{session_id}/intake").text

@@ -186,11 +186,27 @@ class Session(Model):
     tempo_bpm: float = number(
         "Tempo", default=120.0, low=20, high=400, unit="bpm", step=1, decimals=2, help="Beats a minute."
     )
+    tempo_from: Literal["nobody", "hits", "told"] = Field(
+        "nobody",
+        description="Who knows the tempo: nobody, the hits by an estimate, or it was told.",
+    )
     beats_per_bar: int = Field(4, ge=1, le=32)
     listening_level_db_spl: float = Field(83, ge=40, le=110)
     sections: list[Section] = Field(default_factory=list, max_length=MOST_SECTIONS)
     parts: list[Part] = Field(default_factory=list, max_length=MOST_PARTS)
     zones: list[Zone] = Field(default_factory=list, max_length=MOST_ZONES)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _a_tempo_that_is_given_is_known(cls, data: Any) -> Any:
+        if isinstance(data, dict) and "tempo_bpm" in data and "tempo_from" not in data:
+            return {**data, "tempo_from": "told"}
+        return data
+
+    @property
+    def known_tempo_bpm(self) -> float | None:
+        """The tempo, None while nobody knows it."""
+        return None if self.tempo_from == "nobody" else self.tempo_bpm
 
     @model_validator(mode="after")
     def _ids_fit(self) -> Self:

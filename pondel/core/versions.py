@@ -165,9 +165,10 @@ def _by_hand(hits: Json) -> bool:
 def _words_of_the_trade(data: Json) -> tuple[Json, list[str]]:
     """2 to 3: the spectral duck's sensitivity and sharpness are a threshold and a ratio.
 
-    What is tied to another part listens to that part.
+    What is tied to another part listens to that part. A tempo that was never changed was never told.
     """
     data = _copied(data)
+    data.setdefault("tempo_from", "nobody" if data.get("tempo_bpm", 120) == 120 else "told")
     notes: list[str] = []
     for part in _dicts(data, "parts"):
         for move in _dicts(part, "moves"):

@@ -15,6 +15,7 @@ from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_js
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
 from pondel.core.losses import settled
+from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.versions import brought_up
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
@@ -78,7 +79,11 @@ def import_files(
         parts.append(Part(id=part_id, name=title, role=role, role_by_sound=is_guess, file=file))
     if not parts:
         raise BadAudio("none of the files can become a part", where=name)
-    return library.create(Session(name=name, rate=rate, parts=parts), rate_known=True)
+    session = Session(name=name, rate=rate, parts=parts)
+    bpm = estimate_bpm([recordings.hits_s(part) for part in parts])
+    if bpm is not None:
+        session = session.model_copy(update={"tempo_bpm": round(bpm, 2), "tempo_from": "hits"})
+    return library.create(session, rate_known=True)
 
 
 def take_file(library: Library, path: Path, rate: int, *, name: str | None = None) -> str:

@@ -13,8 +13,10 @@ from dataclasses import dataclass
 from pondel.core.advice.names import part_name
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
-from pondel.core.errors import NotFound, PondelError
+from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.ids import fresh_id
+from pondel.core.operations import Done
+from pondel.core.operations.song import FindTempo
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
@@ -380,6 +382,23 @@ class Jobs:
             return Part(id=part_id, name=name, role=role, role_by_sound=is_guess, file=file)
 
         self.arrivals.become_part(arrival_id, make)
+        self._find_tempo(arrival.session_id)
+
+    def _find_tempo(self, session_id: str) -> None:
+        """Once all files are in, the tempo is estimated if nobody told it."""
+        waiting = [a for a in self.arrivals.of_session(session_id) if a.state in UNFINISHED]
+        document = self.library.head(session_id).document
+        if waiting or document.tempo_from != "nobody" or self.desk.recordings.missing(document):
+            return
+        try:
+            self.library.edit(session_id, None, self._estimated, arrival=True)
+        except BadDocument:
+            log.info("the hits of %s tell no tempo", session_id)
+
+    def _estimated(self, document: Session) -> Done:
+        if document.tempo_from != "nobody":
+            return Done(document, "Tempo")
+        return FindTempo().apply(document, self.desk)
 
     def _replace(self, arrival: Arrival, file: str, new: Recording, file_rate: int) -> None:
         """Put a recording in the place of a part's, and say how they differ."""

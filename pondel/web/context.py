@@ -162,6 +162,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "seconds": desk().frames(document) / document.rate,
         "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,
+        "tempo_known": document.known_tempo_bpm is not None,
         "beats_per_bar": document.beats_per_bar,
         "sections": [s.model_dump() for s in document.sections],
         "variants": [asdict(variant) for variant in jobs().variants.of(session_id)],

@@ -13,13 +13,13 @@ from pondel.core.advice.names import part_name, shared_prefix
 from pondel.core.audio import midi
 from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session
 from pondel.core.errors import BadAudio, BadDocument
-from pondel.core.measures.tempo import estimate_bpm
+from pondel.core.measures.tempo import beside_bpm
 from pondel.core.moves.controls import control_of
 from pondel.core.operations import GiveHits
 from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
-from pondel.web.context import asked_revision, desk, head, jobs, opened, song_facts
+from pondel.web.context import desk, head, jobs, opened, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
@@ -105,6 +105,7 @@ def show(session_id: str):
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
         roles=ROLES,
+        beside_bpm=beside_bpm(document.tempo_bpm) if document.tempo_from == "hits" else [],
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
     )
@@ -124,14 +125,6 @@ def outline_of(session_id: str):
         "hits_s": np.round(desk().hits_s(part), 4).tolist(),
         "added_s": [round(t + part.start_s, 4) for t in part.hits.added_s],
     }
-
-
-@blueprint.get("/intake/tempo")
-def tempo(session_id: str):
-    """The tempo that fits the hits of all parts; null when there are too few."""
-    document = asked_revision(session_id).document
-    bpm = estimate_bpm([desk().hits_s(part) for part in document.parts])
-    return {"bpm": None if bpm is None else round(bpm, 2)}
 
 
 @blueprint.post("/intake/midi")

@@ -246,7 +246,7 @@ def hit(session_id: str):
             "after": _averaged(envelope(now, part.id)),
             "gain": _averaged(gain),
             **handles,
-            "beat_s": 60.0 / document.tempo_bpm,
+            "beat_s": document.known_tempo_bpm and 60.0 / document.known_tempo_bpm,
         }
 
     return in_turn("hit", work)

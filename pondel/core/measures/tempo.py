@@ -12,6 +12,7 @@ PREFERRED_BPM = 110.0
 STEP_S = 0.005
 SPREAD_S = 0.012
 MOST_AHEAD = 800
+BESIDE = (("half", 1 / 2), ("two thirds", 2 / 3), ("three halves", 3 / 2), ("double", 2.0))
 
 
 def estimate_bpm(hits: Iterable[np.ndarray]) -> float | None:
@@ -40,6 +41,15 @@ def estimate_bpm(hits: Iterable[np.ndarray]) -> float | None:
     score = score + 0.5 * np.interp(beat / 2, lags, correlation)
     usual = np.exp(-0.5 * (np.log2(bpm / PREFERRED_BPM) / 0.8) ** 2)
     return _refined(parts, float(beat[int(np.argmax(score * usual))]))
+
+
+def beside_bpm(bpm: float) -> list[tuple[str, float]]:
+    """What a tempo may be in truth where the estimate is off: names and tempi, within reason."""
+    return [
+        (name, round(bpm * factor, 2))
+        for name, factor in BESIDE
+        if 0.75 * SLOWEST_BPM <= bpm * factor <= 1.25 * FASTEST_BPM
+    ]
 
 
 def _refined(parts: list[np.ndarray], beat_s: float) -> float:

@@ -36,12 +36,13 @@ from pondel.core.operations.parts import (
     SetSend,
     TrimTo,
 )
-from pondel.core.operations.song import SetSections, SetSession
+from pondel.core.operations.song import FindTempo, SetSections, SetSession
 from pondel.core.operations.ways import GiveWay, RightOfWay
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
 _ASKED: tuple[type[Operation], ...] = (
     SetSession,
+    FindTempo,
     SetSections,
     SetPart,
     TrimTo,

@@ -7,8 +7,10 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from pondel.core.document import Name, Session, parse_session, to_json
+from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
+from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.model import Model
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS
 from pondel.core.moves.controls import parse_control
@@ -28,9 +30,25 @@ class SetSession(Operation):
         if self.field == "beats_per_bar" and isinstance(value, str) and value.strip().isdigit():
             value = int(value)
         typed = parse_control(Session, self.field, value)
-        left = parse_session({**to_json(document), self.field: typed})
+        told = {"tempo_from": "told"} if self.field == "tempo_bpm" else {}
+        left = parse_session({**to_json(document), self.field: typed, **told})
         title = f"Session {self.field.split('_', maxsplit=1)[0]}"
         return Done(left, title, value=shown_at(left, self.field))
+
+
+class FindTempo(Operation):
+    """Estimate the tempo from the hits of all parts; it may be off by two or three halves."""
+
+    op: Literal["find tempo"] = "find tempo"
+    example: ClassVar[Json] = {}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        bpm = estimate_bpm([facts.hits_s(part) for part in document.parts])
+        if bpm is None:
+            raise BadDocument("there are too few hits to tell the tempo from")
+        found = {"tempo_bpm": round(bpm, 2), "tempo_from": "hits"}
+        left = parse_session({**to_json(document), **found})
+        return Done(left, "Tempo from hits", value=shown_at(left, "tempo_bpm"))
 
 
 Time = Annotated[float, Field(ge=0, le=LONGEST_S)]

@@ -119,6 +119,7 @@ function showMatch() {
 
 /** The position as bars, beats and sixteenths. */
 function barsBeats(seconds) {
+  if (!state.facts.tempo_known) return minutes(seconds);
   const beats = seconds / beat() + 2e-3;
   const { beats_per_bar } = state.facts;
   return `${Math.floor(beats / beats_per_bar) + 1}.${(Math.floor(beats) % beats_per_bar) + 1}.${Math.floor((beats % 1) * 4) + 1}`;
@@ -165,7 +166,7 @@ function placeEnds() {
     end.style.setProperty("--at", `${(100 * at) / seconds}%`);
     end.setAttribute("aria-valuemax", seconds.toFixed(2));
     end.setAttribute("aria-valuenow", at.toFixed(2));
-    end.setAttribute("aria-valuetext", `bar ${barsBeats(at)}, ${minutes(at)}`);
+    end.setAttribute("aria-valuetext", state.facts.tempo_known ? `bar ${barsBeats(at)}, ${minutes(at)}` : minutes(at));
   }
 }
 
@@ -233,7 +234,7 @@ function wireLoop() {
 function tellTime() {
   const s = player.position();
   write($("clock"), barsBeats(s));
-  write($("clock-time"), `bar · ${minutes(s)}`);
+  write($("clock-time"), state.facts.tempo_known ? `bar · ${minutes(s)}` : "tempo not known");
 }
 
 /** While a change is on its way to the ear the needles move in every third frame only. */

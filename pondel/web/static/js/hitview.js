@@ -56,7 +56,7 @@ function times(g) {
     const last = ms + step > data.after_s * 1000;
     g.svg.append(draw("text", { x: g.x(ms), y: g.height - 4, class: "axis", "text-anchor": "middle" }, last ? `${ms} ms` : String(ms)));
   }
-  for (const { beats, name } of NOTES) {
+  for (const { beats, name } of data.beat_s ? NOTES : []) {
     const ms = beats * data.beat_s * 1000;
     if (ms > data.after_s * 1000) continue;
     g.svg.append(draw("line", { x1: g.x(ms), x2: g.x(ms), y1: 0, y2: g.height - FOOT, class: "cursor-line" }));

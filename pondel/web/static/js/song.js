@@ -3,7 +3,7 @@ import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import { clear, readout, sized } from "./plots.js";
-import { bar, beat, on, state } from "./state.js";
+import { bar, beat, on, state, barWord } from "./state.js";
 import { typedNumber } from "./units.js";
 
 const NEAR_PX = 5;
@@ -53,10 +53,14 @@ function redraw() {
   context.font = "500 10px 'Martian Mono'";
   for (let n = Math.ceil(shown.start_s / bar()); n * bar() < shown.end_s; n++) {
     if (n % every) continue;
+    if (bars <= 12 && state.facts.tempo_known) {
+      context.fillStyle = css("--rule");
+      for (let k = 1; k < state.facts.beats_per_bar; k++) context.fillRect(x(n * bar() + k * beat()), 12, 1, height - 24);
+    }
     context.fillStyle = css("--rule2");
     context.fillRect(x(n * bar()), 12, 1, height - 12);
     context.fillStyle = css("--soft");
-    context.fillText(String(n + 1), x(n * bar()) + 3, height - 2);
+    context.fillText(state.facts.tempo_known ? String(n + 1) : barWord(n), x(n * bar()) + 3, height - 2);
   }
   const peak = Math.max(0.02, ...data.columns.map(([low, high]) => Math.max(-low, high)));
   const middle = 12 + (height - 24) / 2;
@@ -155,7 +159,7 @@ function wireHits() {
     redraw();
     if (cursor != null) {
       const onHit = data.hits_s.some((hit) => Math.abs(hit - cursor) < 0.002);
-      readout(box, `${cursor.toFixed(3)} s · bar ${Math.floor(cursor / bar()) + 1} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
+      readout(box, `${cursor.toFixed(3)} s${state.facts.tempo_known ? ` · bar ${Math.floor(cursor / bar()) + 1}` : ""} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
     }
   };
   new ResizeObserver(redraw).observe(box);
@@ -253,15 +257,8 @@ function wireBorders() {
 }
 
 const taps = [];
-async function tempo(how) {
+async function tap() {
   try {
-    if (how === "hits") {
-      const { bpm } = await getJSON(about("intake/tempo"));
-      if (bpm == null) return say("There are too few hits to tell the tempo from.");
-      await edit({ op: "set session", field: "tempo_bpm", value: bpm });
-      await reload();
-      return;
-    }
     const now = performance.now();
     if (taps.length && now - taps.at(-1) > 2500) taps.length = 0;
     taps.push(now);
@@ -278,7 +275,7 @@ async function tempo(how) {
 export function start() {
   document.addEventListener("click", ({ target }) => {
     const button = target instanceof Element && target.closest("[data-tempo]");
-    if (button) tempo(button.dataset.tempo);
+    if (button) tap();
   });
   on("view", () => {
     wireHits();

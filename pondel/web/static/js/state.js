@@ -1,7 +1,7 @@
 // What the page knows: the session as the server last told it, and what is in view.
 
 /** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
- *   seconds: number, tempo_bpm: number, beats_per_bar: number,
+ *   seconds: number, tempo_bpm: number, tempo_known: boolean, beats_per_bar: number,
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
  *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
  *   variants: {name: string, head: number, is_open: boolean}[],
@@ -38,11 +38,17 @@ export function on(what, heard) {
   bus.addEventListener(what, (event) => heard(/** @type {CustomEvent} */ (event).detail));
 }
 
-/** Seconds of one beat. */
-export const beat = () => 60 / state.facts.tempo_bpm;
+/** Seconds of one beat; one second while the tempo is not known. */
+export const beat = () => (state.facts.tempo_known ? 60 / state.facts.tempo_bpm : 1);
 
 /** Seconds of one bar. */
 export const bar = () => beat() * state.facts.beats_per_bar;
+
+/** What stands at a bar line: its number, or the time while the tempo is not known. */
+export function barWord(n) {
+  const s = n * bar();
+  return state.facts.tempo_known ? `bar ${n + 1}` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, "0")}`;
+}
 
 /** Take over what the server said of the session. */
 export function learn(facts) {

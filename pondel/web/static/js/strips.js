@@ -2,7 +2,7 @@
 import { about, getJSON } from "./api.js";
 import { clear, pointNeedle, sized } from "./plots.js";
 import { question } from "./questions.js";
-import { beat, on, state } from "./state.js";
+import { beat, on, state, barWord } from "./state.js";
 import { player } from "./deck.js";
 
 const LEFT = 38;
@@ -73,7 +73,7 @@ function grid({ context, css, x }, body) {
     context.fillRect(x(n * beat()), 0, 1, body);
     if (!onBar) continue;
     context.fillStyle = css("--soft");
-    context.fillText(`bar ${n / beats_per_bar + 1}`, Math.min(x(n * beat()), x(data.end_s) - 18), body + 14);
+    context.fillText(barWord(n / beats_per_bar), Math.min(x(n * beat()), x(data.end_s) - 18), body + 14);
   }
 }
 

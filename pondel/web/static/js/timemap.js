@@ -3,7 +3,7 @@ import { about, getJSON } from "./api.js";
 import { hzWord } from "./axis.js";
 import { clear, pointNeedle, readout, sized } from "./plots.js";
 import { question } from "./questions.js";
-import { bar, beat, on, state } from "./state.js";
+import { bar, beat, on, state, barWord } from "./state.js";
 import { player } from "./deck.js";
 
 const LEFT = 40;
@@ -86,7 +86,7 @@ function bars(context, css, x, inner) {
     context.fillStyle = css("--rule2");
     context.fillRect(x(n * bar()), inner.top, 1, inner.bottom - inner.top);
     context.fillStyle = css("--soft");
-    if ((n - first) % every === 0 && x(n * bar()) < inner.right - 40) context.fillText(`bar ${n + 1}`, x(n * bar()) + 2, inner.bottom + 12);
+    if ((n - first) % every === 0 && x(n * bar()) < inner.right - 40) context.fillText(barWord(n), x(n * bar()) + 2, inner.bottom + 12);
   }
   if (last - first > 10) return;
   context.fillStyle = css("--rule");
@@ -118,7 +118,7 @@ function read() {
   const s = data.start_s + (column + 0.5) * data.seconds;
   const beats = s / beat();
   const { beats_per_bar } = state.facts;
-  const where = `bar ${Math.floor(beats / beats_per_bar) + 1}, beat ${Math.floor(beats % beats_per_bar) + 1}`;
+  const where = state.facts.tempo_known ? `bar ${Math.floor(beats / beats_per_bar) + 1}, beat ${Math.floor(beats % beats_per_bar) + 1}` : `${s.toFixed(2)} s`;
   const last = data.hits_s.filter((hit) => hit <= s + 0.005).at(-1);
   const after = last != null && s - last < 2 * beat() ? `, ${Math.round((s - last) * 1000)} ms after a hit` : "";
   const { leaderName, yieldName, yielderName } = place.dataset;
