@@ -154,11 +154,28 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     page.context.close()
 
 
+def test_a_fragment_that_was_given_up_for_an_older_question_is_asked_for_again(server, song, browser):
+    """The server gives up a question when a newer one comes; here the older one came later."""
+    address, _ = server
+    page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+    asked = []
+
+    def first_is_given_up(route):
+        asked.append(route.request.url)
+        route.fulfill(status=204) if len(asked) <= 2 else route.continue_()
+
+    page.route("**/proof/figures*", first_is_given_up)
+    page.goto(f"{address}/sessions/{song}/proof")
+    page.wait_for_selector("#proof-figures [data-stretch]")
+    assert len(asked) >= 3
+    page.context.close()
+
+
 def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
     until(
-        page, "document.querySelector('[data-lane=kick] [data-lane-share]').textContent.includes('%')"
+        page, "document.querySelector('[data-lane=kick] [data-lane-clear]').textContent.includes('dB')"
     )
     until(page, "!document.querySelector('#fights').textContent.includes('Listening to the whole')")
     page.wait_for_selector("#fights >> text=Tuba hides Kick")

@@ -45,6 +45,8 @@ def prepare(page: Page, what: str | None) -> None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
         page.wait_for_selector("text=Why it began like this", timeout=120_000)
+    if "/proof" in page.url:
+        page.wait_for_selector("[data-stretch]", timeout=60_000)
     if page.locator("[data-again]").count():
         page.wait_for_selector("[data-again]", state="detached", timeout=120_000)
     at_rest(page)

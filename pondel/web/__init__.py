@@ -6,6 +6,7 @@ from pathlib import Path
 
 from flask import Flask, Response, request
 
+from pondel.core.dsp.fold import MONITOR_FOLDS
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 from pondel.store.logins import Logins
@@ -47,7 +48,7 @@ def create_app(
     )
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(words.FILTERS)
-    app.jinja_env.globals.update(inked=ink.inked)
+    app.jinja_env.globals.update(inked=ink.inked, monitor_folds=MONITOR_FOLDS)
     register_addresses(app)
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
     security.secure(app, password, logins)

@@ -19,6 +19,8 @@ from pondel.web import asked
 from pondel.web.ink import inked
 
 EXTENSION = "pondel"
+LEVELS_DB_SPL = {"quiet": 60.0, "loud": 95.0}
+"""What the model assumes where the deck says so; else the session's own level."""
 Result = TypeVar("Result")
 Answer = TypeVar("Answer")
 
@@ -159,6 +161,8 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "undo": neighbours.undo,
         "redo": neighbours.redo,
         "rate": document.rate,
+        "listening_level_db_spl": document.listening_level_db_spl,
+        "levels_db_spl": LEVELS_DB_SPL,
         "seconds": desk().frames(document) / document.rate,
         "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,

@@ -12,8 +12,12 @@ from flask import Blueprint, Response, request
 from pondel.core import evidence
 from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
+from pondel.core.dsp.fold import MONITOR_FOLDS, monitored
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
+from pondel.core.engine.listen import plan_region
 from pondel.core.errors import BadDocument
+from pondel.core.measures.loudness import STEP_S as METER_STEP_S
+from pondel.core.measures.metering import lead_frames, metered
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
@@ -159,6 +163,54 @@ def match(session_id: str):
         return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
 
     return in_turn("match", work)
+
+
+@blueprint.get("/sessions/<session_id>/meter")
+def meter(session_id: str):
+    """What the meters show over the loop, every 100 ms, of what is heard."""
+    document = asked_revision(session_id).document
+    stretch = asked_stretch(document)
+    hear, parts = request.args.get("hear", "mix"), request.args.getlist("part")
+    fold = request.args.get("fold", "stereo")
+    if fold not in MONITOR_FOLDS:
+        raise BadDocument(f"the deck can fold to {', '.join(MONITOR_FOLDS)}")
+    treated = request.args.get("state") != "before"
+    zone = _zone(asked.number("low_hz"), asked.number("high_hz"))
+    _, plan = desk().plan(document, hear, parts, asked.words("move") or None, zone, treated=treated)
+    played = desk().now(document) if treated or hear == "key" else desk().untreated(document)
+
+    def work() -> dict[str, Any]:
+        lead = lead_frames(document.rate)
+        first = max(0, stretch.start - lead)
+        sound = plan_region(plan, played, first, stretch.start + stretch.frames - first)
+        before = np.zeros((lead - (stretch.start - first), 2), np.float32)
+        found = metered(np.concatenate([before, monitored(sound, fold)]), document.rate)
+        correlation = [None if np.isnan(one) else round(float(one), 2) for one in found.correlation]
+        lowest = found.lowest_correlation
+        return {
+            "start_s": stretch.start_s,
+            "step_s": METER_STEP_S,
+            "peak_dbfs": np.round(found.peak_dbfs, 1).tolist(),
+            "momentary_lufs": np.round(found.momentary_lufs, 1).tolist(),
+            "correlation": correlation,
+            "highest_peak_dbfs": round(found.highest_peak_dbfs, 1),
+            "lowest_correlation": None if lowest is None else round(lowest, 2),
+        }
+
+    return in_turn("meter", work)
+
+
+@blueprint.get("/sessions/<session_id>/fight-zone")
+def fight_zone(session_id: str):
+    """The zone of the fight in view: where it was decided upon, or where most is lost."""
+    fight = asked_fight(session_id)
+    document = fight.now.session
+
+    def work() -> dict[str, Any]:
+        low, high = desk().zone_of(document, fight.leader, fight.yielder, fight.start, fight.frames)
+        return {"low_hz": round(low, 1), "high_hz": round(high, 1)}
+
+    return in_turn("fight-zone", work)
 
 
 class FightInView(NamedTuple):

@@ -9,9 +9,8 @@ from flask import request
 from pondel.core.document import Session
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.jobs.tasks import Listening
-from pondel.web.context import Stretch, asked_stretch, desk, jobs
+from pondel.web.context import LEVELS_DB_SPL, Stretch, asked_stretch, desk, jobs
 
-LEVELS_DB_SPL = {"quiet": 60.0, "loud": 95.0}
 SONG, LOOP = "song", "loop"
 
 

@@ -17,6 +17,10 @@ def clear(clear_db: float | None) -> str:
     return NOTHING if clear_db is None else signed(clear_db, "dB")
 
 
+def _bare(clear_db: float | None) -> str:
+    return NOTHING if clear_db is None else signed(clear_db, "")
+
+
 def word(clear_db: float | None) -> str:
     """What a clear-by means."""
     return "silent" if clear_db is None else standing(clear_db)
@@ -50,11 +54,11 @@ def fight_words(found: FightEvidence) -> dict[str, str]:
     return {
         "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}",
         "standing": words if is_same or not zone.is_small else f"{words}: too small to hear",
-        "clear": _both(zone, lambda one: one.clear_db, clear),
-        "clear-on-hits": _both(zone, lambda one: one.clear_on_hits_db, clear),
+        "clear": _both(zone, lambda one: one.clear_db, _bare),
+        "clear-on-hits": _both(zone, lambda one: one.clear_on_hits_db, _bare),
         "hidden": _both(zone, lambda one: one.share, _share),
         "on-hits": _both(zone, lambda one: one.on_hits, _share),
-        "whole-clear": _both(whole, lambda one: one.clear_db, clear),
+        "whole-clear": _both(whole, lambda one: one.clear_db, _bare),
         "whole-hidden": _both(whole, lambda one: one.share, _share),
         "cost": f"{signed(-100 * found.cost_share, '', 1)} %",
     }

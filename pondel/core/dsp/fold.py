@@ -1,4 +1,4 @@
-"""What two channels have in common, and what tells them apart."""
+"""What two channels have in common, what tells them apart, and the ways to listen to them."""
 
 from __future__ import annotations
 
@@ -8,6 +8,15 @@ from typing import Literal
 import numpy as np
 
 Fold = Literal["both", "middle", "sides"]
+MONITOR_FOLDS: dict[str, tuple[float, float, float, float]] = {
+    "stereo": (1.0, 0.0, 0.0, 1.0),
+    "mono": (0.5, 0.5, 0.5, 0.5),
+    "sides": (0.5, -0.5, 0.5, -0.5),
+    "left": (1.0, 0.0, 1.0, 0.0),
+    "right": (0.0, 1.0, 0.0, 1.0),
+    "swapped": (0.0, 1.0, 1.0, 0.0),
+}
+"""What the left speaker gets of left and right, and the right one; mono is the middle, on both."""
 
 
 def folded(blocks: Iterable[np.ndarray], fold: Fold) -> Iterator[np.ndarray]:
@@ -20,3 +29,9 @@ def folded(blocks: Iterable[np.ndarray], fold: Fold) -> Iterator[np.ndarray]:
         else:
             other = block[:, 1:2] if fold == "middle" else -block[:, 1:2]
             yield (block[:, :1] + other) * np.float32(0.5)
+
+
+def monitored(sound: np.ndarray, fold: str) -> np.ndarray:
+    """float32 (frames, 2) as it is listened to, in one of `MONITOR_FOLDS`."""
+    matrix = np.array(MONITOR_FOLDS[fold], np.float32).reshape(2, 2)
+    return sound if fold == "stereo" else sound @ matrix.T

@@ -87,7 +87,8 @@ export async function getPage(url, form = null) {
   const headers = { Accept: "text/html, application/json" };
   const sent = form ? { method: "POST", headers: { ...headers, "X-CSRFToken": token }, body: form } : { headers };
   const response = await checked(await reach(url, sent));
-  return { content: new DOMParser().parseFromString(await response.text(), "text/html"), address: response.url };
+  const content = new DOMParser().parseFromString(await response.text(), "text/html");
+  return { content, address: response.url, isGivenUp: response.status === 204 };
 }
 
 export async function getFloats(url, signal = undefined) {

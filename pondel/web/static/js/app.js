@@ -9,6 +9,7 @@ import { edit, step } from "./edits.js";
 import * as figures from "./figures.js";
 import * as hitview from "./hitview.js";
 import * as lanes from "./lanes.js";
+import * as monitor from "./monitor.js";
 import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look, onShown, reload } from "./stage.js";
@@ -119,6 +120,10 @@ function keys(event) {
   } else if (event.key >= "1" && event.key <= "5") {
     document.querySelectorAll("#spine a")[Number(event.key) - 1].click();
   } else if (event.key.toLowerCase() === "v") variants.flip();
+  else if (event.key.toLowerCase() === "f") monitor.fold(event.shiftKey);
+  else if (event.key.toLowerCase() === "d") monitor.dim();
+  else if (event.key.toLowerCase() === "q") monitor.level();
+  else if (event.key.toLowerCase() === "z" && state.hear === "zone") monitor.who(1);
   else if (event.key.toLowerCase() === "b") deck.side(state.side === "after" ? "before" : "after");
   else {
     const what = { m: "mix", p: "pair", s: "part", z: "zone", k: "key" }[event.key.toLowerCase()];
@@ -181,6 +186,7 @@ async function begin() {
   window.addEventListener("popstate", () => visit(location.href, { push: false }));
   on("value", controls.follow);
   const ready = deck.start();
+  monitor.start();
   lanes.start();
   song.start();
   chain.start();

@@ -18,8 +18,9 @@ let asking = 0;
 /** What the deck wants to hear, in the words of the server. */
 export function wanted() {
   const { view, hear, side } = state;
-  const pair = hear === "pair" || hear === "zone";
-  const parts = pair ? [view.leader, view.yielder] : hear === "mix" ? [] : [view.part ?? view.yielder];
+  const both = [view.leader, view.yielder];
+  const inZone = { leader: [view.leader], part: [view.yielder] }[state.zoneWho] ?? both;
+  const parts = { pair: both, zone: inZone, mix: [] }[hear] ?? [view.part ?? view.yielder];
   const zone = hear === "zone" ? view.zone : {};
   return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
 }
@@ -77,12 +78,22 @@ function show() {
 }
 
 /** Choose what is heard: mix, pair, part or key. */
-export function hear(what) {
+export async function hear(what) {
+  if (what === "zone" && !state.view.zone) await findZone();
   if (what === "zone" && !state.view.zone) return;
   state.hear = what;
   document.querySelector(`#hear input[value="${what}"]`).checked = true;
   for (const button of document.querySelectorAll('[data-hear="key"]')) button.setAttribute("aria-pressed", String(what === "key"));
   tell("hear");
+}
+
+/** The zone of the fight in view, where none was drawn. */
+async function findZone() {
+  try {
+    state.view.zone = await getJSON(about("fight-zone"));
+  } catch (error) {
+    say(error.message);
+  }
 }
 
 /** Before or after the moves. */
@@ -271,7 +282,7 @@ export async function start() {
     document.querySelector('#hear input[value="pair"]').disabled = !(view.leader && view.yielder);
     document.querySelector('#hear input[value="part"]').disabled = !view.part;
     document.querySelector('#hear input[value="key"]').disabled = !view.move;
-    document.querySelector('#hear input[value="zone"]').disabled = !(view.zone && view.yielder);
+    document.querySelector('#hear input[value="zone"]').disabled = !(view.leader && view.yielder);
     const impossible = document.querySelector(`#hear input[value="${state.hear}"]`).disabled;
     if (impossible) hear("mix");
     else if (state.hear !== "mix") refresh();
@@ -288,13 +299,8 @@ export async function start() {
     matching.soon();
   });
   on("zone", () => {
-    document.querySelector('#hear input[value="zone"]').disabled = !state.view.zone;
     if (state.hear === "zone") refresh();
   });
-  $("level").onchange = (event) => {
-    state.level = event.target.value;
-    tell("level");
-  };
   on("session", followSong);
   on("changed", outlineSoon);
   on("sheet", drawSong);

@@ -6,7 +6,7 @@ import { on, state } from "./state.js";
 const change = (db) => (Math.abs(db) < 0.05 ? "0.0 dB" : `${db > 0 ? "−" : "+"}${Math.abs(db).toFixed(1)} dB`);
 const onHits = ({ median_db, most_db }) => `${change(median_db)} · ${change(most_db)}`;
 
-const FIGHT = ["zone", "standing", "clear", "clear-on-hits", "hidden", "on-hits", "whole-clear", "cost"];
+const FIGHT = ["zone", "standing", "clear", "clear-on-hits", "hidden", "on-hits", "whole-clear", "whole-hidden", "cost"];
 
 function write(name, text) {
   for (const place of document.querySelectorAll(`[data-fact="${name}"]`)) place.textContent = text;

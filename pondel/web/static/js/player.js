@@ -73,10 +73,37 @@ export class Player {
     if (this.context) return;
     this.context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
     this.volume = this.context.createGain();
+    this.trim = this.context.createGain();
+    const split = this.context.createChannelSplitter(2);
+    const merge = this.context.createChannelMerger(2);
+    // What each speaker gets of left and right.
+    this.crossing = [0, 1].flatMap((to) =>
+      [0, 1].map((from) => {
+        const gain = this.context.createGain();
+        split.connect(gain, from);
+        gain.connect(merge, 0, to);
+        return gain;
+      }),
+    );
+    this.volume.connect(split);
     this.analyser = this.context.createAnalyser();
     this.analyser.fftSize = 2048;
-    this.volume.connect(this.analyser).connect(this.context.destination);
+    merge.connect(this.trim).connect(this.analyser).connect(this.context.destination);
     this.setVolume(this.wantedVolume ?? -6);
+    this.setFold(this.wantedFold ?? [1, 0, 0, 1]);
+    this.setTrim(this.wantedTrim ?? 0);
+  }
+
+  /** What the left speaker gets of left and right, and the right one. */
+  setFold(matrix) {
+    this.wantedFold = matrix;
+    this.crossing?.forEach(({ gain }, n) => gain.setTargetAtTime(matrix[n], this.context.currentTime, 0.005));
+  }
+
+  /** How much softer all is heard than it is, in dB; never louder. */
+  setTrim(trim_db) {
+    this.wantedTrim = Math.min(0, trim_db);
+    this.trim?.gain.setTargetAtTime(10 ** (this.wantedTrim / 20), this.context.currentTime, 0.02);
   }
 
   setVolume(level_db) {

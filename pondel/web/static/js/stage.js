@@ -102,8 +102,15 @@ function markSpine() {
 /** Put a fragment in its place, unless a newer one of that place came first. */
 export async function fragment(url, place) {
   const number = order.ask(place.id);
-  const { content } = await getPage(url);
-  if (!place.isConnected || !order.show(place.id, number)) return false;
+  let found = await getPage(url);
+  // What was asked before may have come after this one there, which was given up for it: ask again.
+  for (let tries = 0; found.isGivenUp && tries < 8; tries++) {
+    await new Promise((done) => setTimeout(done, 150));
+    if (!place.isConnected || !order.isNewest(place.id, number)) return false;
+    found = await getPage(url);
+  }
+  const { content, isGivenUp } = found;
+  if (isGivenUp || !place.isConnected || !order.show(place.id, number)) return false;
   const kept = remember(place);
   place.replaceChildren(...content.body.childNodes);
   if (kept.id) restore(place, kept);

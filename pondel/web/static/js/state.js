@@ -1,7 +1,7 @@
 // What the page knows: the session as the server last told it, and what is in view.
 
 /** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
- *   seconds: number, tempo_bpm: number, tempo_known: boolean, beats_per_bar: number,
+ *   seconds: number, tempo_bpm: number, tempo_known: boolean, listening_level_db_spl: number, levels_db_spl: {quiet: number, loud: number}, beats_per_bar: number,
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
  *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
  *   variants: {name: string, head: number, is_open: boolean}[],
@@ -9,7 +9,7 @@
 
 /** What is in view and heard. `reference` is the revision that flips between variants are matched to;
  * `heardRevision` one of the history that is listened to; `picture` the one shown at Lanes.
- * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string,
+ * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, zoneWho?: string,
  *   look: any, picture: ?string, reference: ?number, heardRevision: ?number}} State */
 
 export const bus = new EventTarget();
