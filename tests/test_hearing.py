@@ -161,7 +161,8 @@ def test_short_term_loudness_rises_fast_and_falls_slowly():
 def test_the_worst_zone_lies_where_both_are():
     found = hidden(excite([band(100, 4000, -30, 1)], RATE), excite([band(400, 800, -25, 2)], RATE))
     assert found.zone is not None
-    assert 300 < found.zone.low_hz < 500 and 700 < found.zone.high_hz < 1100
+    assert 380 < found.zone.low_hz < 600 and 700 < found.zone.high_hz < 1100
+    assert found.zone.share_of_loss >= 0.5
     assert "Hz to" in found.zone.words()
 
 
@@ -169,9 +170,18 @@ def test_two_separate_losses_are_two_zones():
     lost = np.zeros(PLACES_HZ.size)
     lost[10:14], lost[40:50] = 2.0, 1.0
     zones = proposed_zones(lost)
-    assert [round(z.share_of_loss, 2) for z in zones] == [0.56, 0.44]
+    assert [round(z.share_of_loss, 2) for z in zones] == [0.5, 0.44]
     assert zones[1].high_hz < PLACES_HZ[15] and zones[0].low_hz > PLACES_HZ[38]
     assert worst_zone(np.zeros(5)) is None
+
+
+def test_the_worst_zone_is_the_narrowest_that_holds_half_and_a_shoulder_is_no_other():
+    lost = np.exp(-np.abs(np.arange(PLACES_HZ.size) - 30) / 6.0)
+    zones = proposed_zones(lost)
+    assert len(zones) == 1 and zones[0].share_of_loss >= 0.5
+    inside = (zones[0].low_hz < PLACES_HZ) & (zones[0].high_hz > PLACES_HZ)
+    width = int(inside.sum())
+    assert all(lost[n : n + width - 1].sum() < 0.5 * lost.sum() for n in range(lost.size))
 
 
 def test_places_between_two_frequencies():

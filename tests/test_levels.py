@@ -133,3 +133,33 @@ def test_silence_and_a_single_sample_have_no_loudness():
         found = measured(samples)
         assert found.integrated_lufs is None and found.loudness_range_lu is None
         assert np.isfinite(found.rms_dbfs)
+
+
+@pytest.mark.parametrize("hz", [997, 9000, 15000, 18000, 20000])
+@pytest.mark.parametrize("rate", [44100, 48000])
+def test_true_peak_of_a_sine_is_its_amplitude_up_to_20_khz(hz, rate):
+    turns = np.linspace(0, np.pi, 7)
+    t = np.arange(rate // 2) / rate
+    for turn in turns:
+        shape = np.minimum(1, 20 * np.minimum(t, t[-1] - t)) ** 2
+        samples = (0.5 * shape * np.sin(2 * np.pi * hz * t + turn))[:, None]
+        found = levels.measure([samples.astype("f4")], rate, 1).true_peak_dbtp
+        assert found == pytest.approx(-6.02, abs=0.1)
+
+
+@pytest.mark.parametrize("trim_db", [0, -20])
+def test_flat_tops_are_what_clipping_leaves_whatever_the_level(trim_db):
+    clipped = np.clip(sine(100, 1, 3), -1, 1) * np.float32(10 ** (trim_db / 20))
+    assert measured(clipped, block=777).flat_tops == pytest.approx(200, abs=16)
+    rounded = np.round(sine(40, 2, -1) * 32767).astype("f4") / 32768
+    assert measured(rounded).flat_tops == 0
+    quiet_square = np.sign(sine(100, 1)) * np.float32(0.1) + np.float32(0.5) * (sine(3000, 1) > 0.999)
+    assert measured(quiet_square).flat_tops < 20
+
+
+def test_dc_is_that_of_the_worst_channel_and_samples_over_full_scale_are_counted():
+    both = np.hstack([sine(1000, 1, -6), sine(1000, 1, -6) - np.float32(0.2)])
+    assert measured(both).dc_offset == pytest.approx(-0.2, abs=1e-3)
+    over = sine(1000, 1, 1)
+    assert measured(over).over_full_scale == int((np.abs(over) > 1).sum()) > 0
+    assert measured(sine(1000, 1, -1)).over_full_scale == 0

@@ -173,7 +173,7 @@ class Measured(KnownHits):
     """Facts of a session whose sound is a drum beat."""
 
     def levels(self, part):
-        return Levels(4.0, -3.0, -2.9, -20.0, 17.0, 0.0, 0, -19.0, None, None, None)
+        return Levels(4.0, -3.0, -2.9, -20.0, 17.0, 0.0, 0, 0, 0, -19.0, None, None, None)
 
     def fight(self, document, leader_id, yielder_id, start_s, zone_hz):
         zone = zone_hz or (40.0, 120.0)

@@ -1,6 +1,6 @@
 """Levels of a recording: peaks, RMS, clipping and loudness, in one pass.
 
-True peak follows ITU-R BS.1770-5 annex 2: fourfold oversampling with twelve taps a phase.
+True peak follows ITU-R BS.1770-5 annex 2: fourfold oversampling with 24 taps a phase.
 """
 
 from __future__ import annotations
@@ -18,13 +18,21 @@ from pondel.core.measures import loudness
 CLIP_LEVEL = 0.9999
 CLIP_RUN = 2
 OVERSAMPLING = 4
-TAPS_PER_PHASE = 12
+TAPS_PER_PHASE = 24
+FLAT_RUN, FLAT_RANGE_DB = 3, 1.5
+FLAT_STEP_DB, FLAT_STEPS = 0.25, 240
+"""Flat tops are counted by their level below full scale, until the peak is known."""
 TILE = 64
 
 
 @dataclass(frozen=True)
 class Levels:
-    """Levels of a recording; loudness is None when nothing passes the absolute gate."""
+    """Levels of a recording; loudness is None when nothing passes the absolute gate.
+
+    `dc_offset` is that of the channel with the most; `flat_tops` are runs of three or more samples at
+    one level within 1.5 dB of the peak, as clipping and limiting leave behind; `over_full_scale` counts
+    the samples beyond full scale, which only floating point has.
+    """
 
     seconds: float
     sample_peak_dbfs: float
@@ -33,6 +41,8 @@ class Levels:
     crest_db: float
     dc_offset: float
     clipped_runs: int
+    flat_tops: int
+    over_full_scale: int
     integrated_lufs: float | None
     momentary_max_lufs: float | None
     short_term_max_lufs: float | None
@@ -44,7 +54,7 @@ class Levels:
 
 def _interpolator() -> np.ndarray:
     """The three fractional phases of a fourfold interpolator, float32 (3, taps)."""
-    taps = firwin(OVERSAMPLING * TAPS_PER_PHASE + 1, 1 / OVERSAMPLING, window=("kaiser", 6.0))
+    taps = firwin(OVERSAMPLING * TAPS_PER_PHASE + 1, 1 / OVERSAMPLING, window=("kaiser", 5.0))
     phases = [OVERSAMPLING * taps[p::OVERSAMPLING][:TAPS_PER_PHASE] for p in (1, 2, 3)]
     return np.array([(phase / phase.sum())[::-1] for phase in phases], np.float32)
 
@@ -120,6 +130,30 @@ def _sums(samples, clip, state):
     state[3], state[4] = run, runs
 
 
+@kernel(error_model="numpy")
+def _flat_tops(samples, state, tops):
+    """Count runs of equal samples that break off, by their level; a rounded summit is none.
+
+    state: [last sample, samples of it in a row, step by which the run was entered, beyond full scale].
+    """
+    last, run, entered, over = state[0], state[1], state[2], state[3]
+    for i in range(samples.size):
+        x = np.float64(samples[i])
+        size = abs(x)
+        if size > 1.0:
+            over += 1.0
+        if x == last:
+            run += 1.0
+            continue
+        edge = 4e-5 + 1e-4 * abs(last)
+        if run >= FLAT_RUN and abs(last) > 1e-3 and entered > edge and abs(last) - size > edge:
+            at = int(min(max(-20.0 * np.log10(abs(last)), 0.0) / FLAT_STEP_DB, FLAT_STEPS - 1.0))
+            tops[at] += 1.0
+        entered = size - abs(last)
+        last, run = x, 1.0
+    state[0], state[1], state[2], state[3] = last, run, entered, over
+
+
 class LevelMeter:
     """Measures blocks as they pass."""
 
@@ -128,6 +162,7 @@ class LevelMeter:
         self._channels = channels
         self._frames = 0
         self._sums = np.zeros((channels, 5))
+        self._flat, self._tops = np.zeros((channels, 4)), np.zeros((channels, FLAT_STEPS))
         self._peaks = [np.float32(0.0)] * channels
         self._tail = np.zeros((channels, TAPS_PER_PHASE), np.float32)
         self._loudness = loudness.LoudnessMeter(rate, channels)
@@ -141,9 +176,14 @@ class LevelMeter:
         fresh = joined[:, TAPS_PER_PHASE:]
         for c, channel in enumerate(joined):
             _sums(fresh[c], CLIP_LEVEL, self._sums[c])
+            _flat_tops(fresh[c], self._flat[c], self._tops[c])
             self._peaks[c] = _true_peak(channel, PHASES, np.float32(OVERSHOOT), self._peaks[c])
         self._tail = joined[:, joined.shape[1] - TAPS_PER_PHASE :].copy()
         self._loudness.write_wide(fresh)
+
+    def _near_the_top(self, peak: float) -> int:
+        top_db = _db(peak)
+        return int(self._tops[:, _at(top_db) : _at(top_db - FLAT_RANGE_DB) + 1].sum())
 
     def levels(self) -> Levels:
         """Everything measured so far."""
@@ -162,13 +202,19 @@ class LevelMeter:
             true_peak_dbtp=_db(max(peak, float(max(true_peaks)))),
             rms_dbfs=_db(rms),
             crest_db=_db(peak) - _db(rms),
-            dc_offset=float(self._sums[:, 1].sum() / samples),
+            dc_offset=float(max(self._sums[:, 1], key=abs) / max(1, self._frames)),
             clipped_runs=int(self._sums[:, 4].sum()),
+            flat_tops=self._near_the_top(peak),
+            over_full_scale=int(self._flat[:, 3].sum()),
             integrated_lufs=loudness.integrated_lufs(powers),
             momentary_max_lufs=loudness.loudest_lufs(powers, loudness.MOMENTARY_STEPS),
             short_term_max_lufs=loudness.loudest_lufs(powers, loudness.SHORT_TERM_STEPS),
             loudness_range_lu=loudness.range_lu(powers),
         )
+
+
+def _at(level_db: float) -> int:
+    return int(min(max(-level_db, 0.0) / FLAT_STEP_DB, FLAT_STEPS - 1))
 
 
 def _db(amplitude: float) -> float:

@@ -116,6 +116,11 @@ def _start(fight: Fight) -> Start:
     if lows is None:
         return Start({"kind": "alignment"}, ["Both parts have no lows together to align."])
     nudge = round(lows.best_nudge_ms, 2)
+    if not nudge and not lows.best_flipped:
+        return Start(
+            {"kind": "alignment"},
+            [f"No nudge wins half a decibel: the low end is {say(lows.gain_db, 'dB')} as it is."],
+        )
     return Start(
         {"kind": "alignment", "nudge_ms": nudge, "inverted": lows.best_flipped},
         [
