@@ -296,3 +296,14 @@ def test_the_edges_of_a_kept_zone_move_and_its_decision_stays(session):
         after(kept, "set zone", zone="gone", low_hz=38, high_hz=210)
     with pytest.raises(BadDocument):
         after(kept, "set zone", zone=kept.zones[0].id, low_hz=2, high_hz=210)
+
+
+def test_trimming_to_a_level_can_keep_the_mix(whole):
+    """What the trims give, the faders take back, as far as they reach."""
+    asked = {"op": "trim to", "target": "-30 dB", "keep_mix": True}
+    done = parse_operation(asked).apply(whole, Measured())
+        whole, Measured()
+    )
+    for before, now in zip(whole.parts, done.document.parts, strict=True):
+        assert now.trim_db + now.fader_db == pytest.approx(before.trim_db + before.fader_db)
+    assert any(part.trim_db == -10 for part in done.document.parts)

@@ -65,6 +65,7 @@ def test_trimming_leaves_the_page_on_the_new_state(server, own_song, browser):
     at_rest(page)
     heard = page.evaluate("pondel.player.layer.sound.hash")
     page.fill("#trim-target", "-30 dB")
+    page.uncheck("#trim-keep-mix")
     press(page, "#trim-all")
     assert page.evaluate("pondel.state.facts.revision") == jobs.library.head(own_song).id
     assert page.evaluate("pondel.player.layer.sound.hash") != heard

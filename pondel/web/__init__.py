@@ -17,6 +17,9 @@ from pondel.web.failures import register_failures
 
 DEFAULT_MAX_UPLOAD_MB = 2048
 
+MANY_PARTS = 12
+"""Of more parts than this one is found by typing."""
+
 
 def create_app(
     data_dir: Path,
@@ -48,7 +51,7 @@ def create_app(
     )
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(words.FILTERS)
-    app.jinja_env.globals.update(inked=ink.inked, monitor_folds=MONITOR_FOLDS)
+    app.jinja_env.globals.update(inked=ink.inked, monitor_folds=MONITOR_FOLDS, many=MANY_PARTS)
     register_addresses(app)
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
     security.secure(app, password, logins)

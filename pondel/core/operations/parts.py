@@ -29,6 +29,7 @@ from pondel.core.units import parse
 
 LARGEST_TRIM_DB = 60.0
 SILENT_DB = -120.0
+LOWEST_FADER_DB, HIGHEST_FADER_DB = -90.0, 24.0
 _LEVELS = {"rms": "rms_dbfs", "peak": "sample_peak_dbfs", "loudness": "integrated_lufs"}
 
 
@@ -57,14 +58,16 @@ class SetPart(Operation):
 class TrimTo(Operation):
     """Trim one part, or all, so that a level of the recording comes to a target.
 
-    Silent parts stay as they are; a trim goes at most 60 dB either way.
+    Silent parts stay as they are; a trim goes at most 60 dB either way. With `keep_mix` the faders take
+    back what the trims give, as far as they reach, so that the balance stays.
     """
 
     op: Literal["trim to"] = "trim to"
     by: Literal["rms", "peak", "loudness"] = "rms"
     target: float | Words
     part: PartRef | None = None
-    example: ClassVar[Json] = {"by": "rms", "target": "-18 dB"}
+    keep_mix: bool = False
+    example: ClassVar[Json] = {"by": "rms", "target": "-18 dB", "keep_mix": True}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         target = parse(self.target, "dB") if isinstance(self.target, str) else self.target
@@ -84,7 +87,11 @@ class TrimTo(Operation):
 
         def change(data: Json) -> None:
             for part in data["parts"]:
-                part["trim_db"] = trims.get(part["id"], part["trim_db"])
+                trim_db = trims.get(part["id"], part["trim_db"])
+                if self.keep_mix:
+                    fader_db = part["fader_db"] + part["trim_db"] - trim_db
+                    part["fader_db"] = max(LOWEST_FADER_DB, min(HIGHEST_FADER_DB, round(fader_db, 2)))
+                part["trim_db"] = trim_db
 
         title = f"Trim {names[0]}" if len(names) == 1 else f"Trim {len(names)} parts"
         return Done(changed(document, change), title)

@@ -7,6 +7,7 @@ import * as deck from "./deck.js";
 import { isAnswered } from "./channel.js";
 import { edit, step } from "./edits.js";
 import * as figures from "./figures.js";
+import * as find from "./find.js";
 import * as hitview from "./hitview.js";
 import * as lanes from "./lanes.js";
 import * as monitor from "./monitor.js";
@@ -50,9 +51,9 @@ function sendForm(form) {
 
 /** Trim one part, or all, to the target that stands above the table. */
 async function trim(part = null) {
-  const { target, by } = Object.fromEntries(new FormData($("trim-form")));
+  const { target, by, keep_mix } = Object.fromEntries(new FormData($("trim-form")));
   try {
-    await edit({ op: "trim to", target, by, part });
+    await edit({ op: "trim to", target, by, part, keep_mix: keep_mix === "1" });
     await reload();
   } catch (error) {
     say(error.message);
@@ -112,6 +113,7 @@ function keys(event) {
   }
   if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
   if (event.key === "?") return $("shortcuts").showModal();
+  if (event.key === "/" && find.focus()) return event.preventDefault();
   if (!state.facts) return;
   if (event.key === " ") {
     if (event.target.closest("button:not(#play), input[type=checkbox], summary")) return;
@@ -187,6 +189,7 @@ async function begin() {
   on("value", controls.follow);
   const ready = deck.start();
   monitor.start();
+  find.start();
   lanes.start();
   song.start();
   chain.start();

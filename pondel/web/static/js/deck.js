@@ -316,9 +316,11 @@ export async function start() {
 /** What the deck knows of the song: its length, sections, tempo, and whether there is anything to play. */
 let known = "";
 function followSong() {
-  const { seconds, sections, tempo_bpm, beats_per_bar, parts } = state.facts;
-  const now = JSON.stringify([seconds, sections, tempo_bpm, beats_per_bar, parts.length]);
+  const { seconds, sections, tempo_bpm, tempo_known, beats_per_bar, parts } = state.facts;
+  const now = JSON.stringify([seconds, sections, tempo_known && tempo_bpm, beats_per_bar, parts.length]);
   if (now === known) return;
+  // Bars are known from now on: the loop to begin with is one of bars, unless another was chosen.
+  if (known && tempo_known && JSON.parse(known)[2] === false) state.loop = firstLoop();
   const isLonger = known && JSON.parse(known)[0] !== seconds;
   known = now;
   if (isLonger && (state.loop.end_s > seconds || !outline)) state.loop = firstLoop();

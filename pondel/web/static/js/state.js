@@ -56,6 +56,8 @@ export function learn(facts) {
   tell("session", facts);
 }
 
+const UNKNOWN_LOOP_S = 8;
+
 /** The four bars to begin with: those after the first section change. */
 export function firstLoop() {
   const { sections, seconds } = state.facts;
@@ -65,9 +67,10 @@ export function firstLoop() {
     if (loop.end_s <= seconds + 0.01) return loop;
   }
   const start_s = sections.length > 1 ? sections[1].start_s : 0;
-  const loop = { start_s, end_s: Math.min(start_s + 4 * bar(), Math.max(seconds, 0.5)) };
+  const { tempo_known, parts } = state.facts;
+  const loop = { start_s, end_s: Math.min(start_s + (tempo_known ? 4 * bar() : UNKNOWN_LOOP_S), Math.max(seconds, 0.5)) };
   // Kept, so that a page that is loaded anew plays what this one does.
-  if (state.facts.parts.length) keepLoop(loop);
+  if (parts.length && tempo_known) keepLoop(loop);
   return loop;
 }
 
