@@ -302,8 +302,6 @@ def test_trimming_to_a_level_can_keep_the_mix(whole):
     """What the trims give, the faders take back, as far as they reach."""
     asked = {"op": "trim to", "target": "-30 dB", "keep_mix": True}
     done = parse_operation(asked).apply(whole, Measured())
-        whole, Measured()
-    )
     for before, now in zip(whole.parts, done.document.parts, strict=True):
         assert now.trim_db + now.fader_db == pytest.approx(before.trim_db + before.fader_db)
     assert any(part.trim_db == -10 for part in done.document.parts)
