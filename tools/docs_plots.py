@@ -17,19 +17,19 @@ sys.path.insert(0, str(ROOT / "tests"))
 
 import iso226  # noqa: E402
 from hearing_tools import band, loudness, share, steady_excitation, tone  # noqa: E402
+from test_clear import PARTS_HZ, chord, table_of  # noqa: E402
 from test_hearing_agreement import CRITICAL_RATIOS_DB  # noqa: E402
 
-from pondel.core.dsp import (  # noqa: E402
-    matched,
-    moving,
-    squeeze,
-)
+from pondel.core.dsp import matched, squeeze  # noqa: E402
+from pondel.core.dsp.bell_row import bell_row, falls_db  # noqa: E402
 from pondel.core.dsp.crossover import band_biquads  # noqa: E402
 from pondel.core.dsp.matched import response  # noqa: E402
+from pondel.core.dsp.scale import erb_hz  # noqa: E402
 from pondel.core.hearing.ear import constants, quiet_excitation_db  # noqa: E402
+from pondel.core.hearing.excitation import excite  # noqa: E402
 from pondel.core.hearing.loudness import partial_loudness, total_sone  # noqa: E402
-from pondel.core.hearing.scale import PLACES_HZ, erb_hz  # noqa: E402
-from pondel.core.moves import drawn_duck, spectral_duck  # noqa: E402
+from pondel.core.hearing.scale import PLACES_HZ  # noqa: E402
+from pondel.core.moves import drawn_duck  # noqa: E402
 
 mpl.use("svg")
 from matplotlib import pyplot as plt  # noqa: E402
@@ -171,6 +171,51 @@ def shares() -> None:
     keep(figure, "hidden-share")
 
 
+def _eight_parts(name: str, fader_db: float) -> dict[str, np.ndarray]:
+    return {
+        part: power * np.float32(10 ** (fader_db / 10)) if part == name else power
+        for part, power in _EIGHT.items()
+    }
+
+
+_EIGHT: dict[str, np.ndarray] = {}
+FADERS_DB = np.arange(-12, 13, 2)
+
+
+def headlines() -> None:
+    """Both headline numbers of eight parts, each while its own fader moves and the others rest."""
+    _EIGHT.update(
+        {name: excite([chord(hz, n)], 48000).power for n, (name, hz) in enumerate(PARTS_HZ.items())}
+    )
+    for title, what in (("Clear by", "clear_db"), ("Beside an equal share", "beside_equal_db")):
+        figure, axes = sheet(f"{title}, eight parts", "the part's own fader, dB", "dB")
+        for n, name in enumerate(PARTS_HZ):
+            found = [getattr(table_of(_eight_parts(name, db)), what)(name) for db in FADERS_DB]
+            style = dict(color=INKS[n % len(INKS)], linestyle=("-", "--")[n // len(INKS)])
+            axes.plot(FADERS_DB, found, label=name, **style)
+        axes.legend(frameon=False, fontsize=8, ncols=2)
+        keep(figure, what.removesuffix("_db").replace("_", "-"))
+
+
+def dated() -> None:
+    """A kick of 60 ms over two steady tones: when it hides them."""
+    figure, axes = sheet(
+        "When a burst of 60 ms hides two tones near it", "ms after it begins", "% hidden"
+    )
+    t = np.arange(2 * 48000) / 48000
+    shape = np.clip((t - 1) / 0.002, 0, 1) * np.clip((1.06 - t) / 0.002, 0, 1)
+    axes.axvspan(0, 60, color="#f6e7b8")
+    for n, hz in enumerate((60, 250, 1000, 4000)):
+        steady = sum(0.05 * np.sin(2 * np.pi * hz * ratio * t) for ratio in (1.3, 2.6))
+        burst = 0.3 * shape * np.sin(2 * np.pi * hz * (t - 1))
+        own, masker = (excite([one[:, None].astype("f4")], 48000).power for one in (steady, burst))
+        alone = partial_loudness(own).sum(axis=1)
+        shares = 100 * (1 - np.minimum(partial_loudness(own, masker).sum(axis=1) / alone, 1))
+        axes.plot(10 * (np.arange(90, 125) - 100), shares[90:125], color=INKS[n], label=f"{hz} Hz")
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "dated")
+
+
 def responses(
     title: str, name: str, curves: dict[str, np.ndarray], hz: np.ndarray, points=None
 ) -> None:
@@ -197,31 +242,30 @@ def moves() -> None:
         ("bell", 100, -9, 2.0),
         ("high shelf", 9000, -6, 0.7),
     ):
-        curves[f"{shape} {centre} Hz"] = db(response(matched.sections(shape, centre, gain, q, rate), w))
+        curves[f"{shape} {centre} Hz"] = db(response(matched.biquads(shape, centre, gain, q, rate), w))
         some = hz[::25]
         at += some.tolist()
         level += db(matched.prototype(shape, some, centre, gain, q)).tolist()
     responses("EQ at 44.1 kHz against its analogue prototype", "eq", curves, hz, (at, level))
-    band = moving.band_pass(300, 1.4, rate)
-    weight = response(band, w)
-    curves = {f"{gain} dB": db(1 + (10 ** (gain / 20) - 1) * weight) for gain in (-3, -6, -9, -12)}
+    curves = {
+        f"{gain} dB": db(response(matched.biquads("bell", 300, gain, 1.4, rate), w))
+        for gain in (-3, -6, -9, -12)
+    }
     responses("A dynamic bell at 300 Hz, Q 1.4, on its way down", "dynamic-eq", curves, hz)
     parts = [response(sos, w) for sos in band_biquads([96, 1200], rate)]
     curves = {f"band {n + 1}": db(part) for n, part in enumerate(parts)} | {"sum": db(sum(parts))}
     responses("Three bands and their sum", "multiband", curves, hz)
-    total = np.ones_like(w, complex)
-    _, rows, shares_of = spectral_duck.bank(200, 4000, 0.5, rate)
-    for row, share_of in zip(rows, shares_of, strict=True):
-        total = total * (1 + (10 ** (-12 * share_of / 20) - 1) * response(row[None], w))
+    row = bell_row(200, 4000, 0.5, rate)
+    falls = falls_db(row.away(hz, rate), row.bells_for(12.0)).sum(axis=1)
     responses(
         "Spectral duck, 200 Hz to 4 kHz, all bands down by 12 dB",
         "spectral-duck",
-        {"gain": db(total)},
+        {"gain": -falls},
         hz,
     )
     curves = {
-        "gains 2.4 dB": db(response(matched.sections("bell", 700, 2.4, 1.2, rate), w)),
-        "gives 3.6 dB": db(response(matched.sections("bell", 700, -3.6, 1.2, rate), w)),
+        "gains 2.4 dB": db(response(matched.biquads("bell", 700, 2.4, 1.2, rate), w)),
+        "gives 3.6 dB": db(response(matched.biquads("bell", 700, -3.6, 1.2, rate), w)),
     }
     responses(
         "Complementary EQ at 700 Hz, 6 dB between both, share 40 %", "complementary-eq", curves, hz
@@ -246,7 +290,17 @@ def main() -> None:
     HEARING.mkdir(parents=True, exist_ok=True)
     MOVES.mkdir(parents=True, exist_ok=True)
     mpl.rcParams["svg.hashsalt"] = "pondel"
-    for plot in (equal_loudness, growth, critical_ratios, spread, masked_thresholds, shares, moves):
+    for plot in (
+        equal_loudness,
+        growth,
+        critical_ratios,
+        spread,
+        masked_thresholds,
+        shares,
+        headlines,
+        dated,
+        moves,
+    ):
         plot()
 
 
