@@ -553,3 +553,50 @@ def test_what_is_chosen_for_the_next_print_stays_while_one_is_printed(
     page.wait_for_selector("#prints >> text=1 file", timeout=30_000)
     assert page.input_value('select[name="format"]') == "flac" and errors == []
     page.context.close()
+
+
+def test_the_deck_folds_dims_and_listens_by_keys(server, song, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/moves?leader=kick&part=tuba")
+    at_rest(page)
+    page.locator("#stage h1, #stage h2").first.click()
+    page.keyboard.press("Space")
+    until(page, "pondel.player.playing")
+    until(page, "document.querySelector('#peak-loop').textContent !== '–'")
+    for name, matrix in (
+        ("mono", [0.5] * 4),
+        ("sides", [0.5, -0.5, 0.5, -0.5]),
+        ("left", [1, 0, 1, 0]),
+    ):
+        page.keyboard.press("f")
+        assert page.input_value("#fold-to") == name
+        assert page.evaluate("pondel.player.wantedFold") == matrix
+    page.keyboard.press("Shift+F")
+    assert page.input_value("#fold-to") == "sides"
+    page.keyboard.press("d")
+    assert page.get_attribute("#dim", "aria-pressed") == "true"
+    assert page.evaluate("pondel.player.wantedTrim") == -20
+    page.keyboard.press("q")
+    assert page.input_value("#level") == "quiet"
+    assert page.evaluate("pondel.player.wantedTrim") == -43
+    page.keyboard.press("d")
+    page.keyboard.press("q")
+    assert page.input_value("#level") == "loud"
+    assert page.evaluate("pondel.player.wantedTrim") == 0
+    page.wait_for_selector("#messages >> text=turn the monitors up by 12 dB")
+    page.keyboard.press("z")
+    until(page, "pondel.state.hear === 'zone' && pondel.state.view.zone")
+    at_rest(page)
+    both = page.evaluate("pondel.player.layer.sound.hash")
+    for who in ("leader", "part"):
+        page.keyboard.press("z")
+        assert page.input_value("#zone-who") == who
+        until(page, f"pondel.player.isSettled() && pondel.player.layer.sound.hash !== '{both}'")
+        both = page.evaluate("pondel.player.layer.sound.hash")
+    for how in ("part", "heard", "heard in place"):
+        page.keyboard.press("s")
+        assert page.input_value("#part-how") == how
+        until(page, f"pondel.player.isSettled() && pondel.player.layer.sound.hash !== '{both}'")
+        both = page.evaluate("pondel.player.layer.sound.hash")
+    assert errors == []
+    page.context.close()

@@ -47,7 +47,7 @@ FLOORS = [
     {"engine"},
     {"measures"},
     {"hearing"},
-    {"evidence", "advice"},
+    {"evidence", "advice", "survival"},
     {"operations"},
 ]
 """What stands on what inside the core, lowest first."""

@@ -22,9 +22,7 @@ from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import (
     Plan,
     make_plan,
-    plan_chunk,
     plan_hash,
-    plan_region,
     without_moves,
 )
 from pondel.core.engine.spill import Spill
@@ -41,6 +39,7 @@ from pondel.core.moves.fight import Fight
 from pondel.core.moves.picture import Picture
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
+from pondel.core.survival import chunk_of, sound_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.loops import Loops
 from pondel.jobs.recordings import Recording, Recordings
@@ -182,7 +181,7 @@ class Desk:
         if found is None:
             raise NotFound("this sound is not prepared any more: ask for it again")
         plan, chunked = found
-        return self._cache.get(("plan", name, index), lambda: plan_chunk(plan, chunked, index))
+        return self._cache.get(("plan", name, index), lambda: chunk_of(plan, chunked, index))
 
     def mix_outline(self, document: Session, columns: int) -> list[list[float]]:
         """Lowest and highest sample of the mix in each column over the whole song."""
@@ -191,7 +190,7 @@ class Desk:
         collected = Outline(-(-frames // columns))
         for index in range(-(-frames // chunked.frames)):
             self._step()
-            collected.write(plan_chunk(plan, chunked, index))
+            collected.write(chunk_of(plan, chunked, index))
         body = np.round(collected.columns(), 4).tolist()
         self.library.measures.keep(self._outline_key(document, columns), body)
         return body
@@ -330,7 +329,7 @@ class Desk:
         elif document.has_part(key.source):
             leader = document.part(key.source)
             plan = Plan("key", (part_id,), move_id)
-            heard_db = _peak_db(plan_region(plan, now, start, frames))
+            heard_db = _peak_db(sound_of(plan, now, start, frames))
             source_db = _peak_db(now.region((key.source, key.tap), start, frames))
             if leader.file:
                 lengths = lengths_of(self.recording(leader.file).hits(leader))

@@ -14,7 +14,7 @@ from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
 from pondel.core.dsp.fold import MONITOR_FOLDS, monitored
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
-from pondel.core.engine.listen import plan_region
+from pondel.core.engine.listen import SURVIVING
 from pondel.core.errors import BadDocument
 from pondel.core.measures.loudness import STEP_S as METER_STEP_S
 from pondel.core.measures.metering import lead_frames, metered
@@ -22,6 +22,7 @@ from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.core.moves.registry import kind_of
+from pondel.core.survival import sound_of
 from pondel.core.units import say_hz
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
@@ -148,7 +149,7 @@ def match(session_id: str):
     document = asked_revision(session_id).document
     stretch = asked_stretch(document)
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
-    if hear == "key":
+    if hear == "key" or hear in SURVIVING:
         return {"gain_db": 0.0, "lufs": None}
     zone = _zone(asked.number("low_hz"), asked.number("high_hz"))
     _, plan = desk().plan(document, hear, parts, None, zone, treated=True)
@@ -182,7 +183,7 @@ def meter(session_id: str):
     def work() -> dict[str, Any]:
         lead = lead_frames(document.rate)
         first = max(0, stretch.start - lead)
-        sound = plan_region(plan, played, first, stretch.start + stretch.frames - first)
+        sound = sound_of(plan, played, first, stretch.start + stretch.frames - first)
         before = np.zeros((lead - (stretch.start - first), 2), np.float32)
         found = metered(np.concatenate([before, monitored(sound, fold)]), document.rate)
         correlation = [None if np.isnan(one) else round(float(one), 2) for one in found.correlation]

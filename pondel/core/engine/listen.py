@@ -15,8 +15,10 @@ from pondel.core.engine.routing import key_of
 from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 
-Hear = Literal["mix", "pair", "part", "zone", "key"]
-HEARS: tuple[Hear, ...] = ("mix", "pair", "part", "zone", "key")
+Hear = Literal["mix", "pair", "part", "zone", "key", "heard", "heard in place", "lost", "lost in place"]
+HEARS: tuple[Hear, ...] = Hear.__args__  # type: ignore[attr-defined]
+SURVIVING = HEARS[5:]
+"""Of a part what is heard in the mix, or lost; by itself, or in its place: `survival.py` plays them."""
 ZONE_SLOPE_DB_OCT = 24
 HIGHEST_ZONE_HZ = 24_000.0
 
@@ -68,7 +70,7 @@ def make_plan(
         if zone_hz is None or not 10 <= zone_hz[0] < zone_hz[1] <= HIGHEST_ZONE_HZ:
             raise BadDocument("choose a zone to hear first")
         return Plan("zone", chosen, None, zone_hz)
-    return Plan(hear, chosen[:1] if hear == "part" else chosen)
+    return Plan(hear, chosen if hear == "pair" else chosen[:1])
 
 
 def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
@@ -81,6 +83,10 @@ def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
         facts += [key.model_dump(mode="json") if key else None]
         if key and chunked.session.has_part(key.source):
             facts.append(chunked.fingerprint((key.source, key.tap)))
+    elif plan.hear in SURVIVING:
+        every = [part.id for part in chunked.session.parts]
+        facts += [chunked.fingerprint((part, "after fader")) for part in every]
+        facts += [plan.parts, chunked.session.listening_level_db_spl]
     elif plan.hear == "mix":
         facts += [chunked.fingerprint((part, "after fader")) for part in plan.parts]
     else:

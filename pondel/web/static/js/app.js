@@ -126,6 +126,7 @@ function keys(event) {
   else if (event.key.toLowerCase() === "d") monitor.dim();
   else if (event.key.toLowerCase() === "q") monitor.level();
   else if (event.key.toLowerCase() === "z" && state.hear === "zone") monitor.who(1);
+  else if (event.key.toLowerCase() === "s" && state.hear === "part") monitor.how(1);
   else if (event.key.toLowerCase() === "b") deck.side(state.side === "after" ? "before" : "after");
   else {
     const what = { m: "mix", p: "pair", s: "part", z: "zone", k: "key" }[event.key.toLowerCase()];

@@ -22,7 +22,8 @@ export function wanted() {
   const inZone = { leader: [view.leader], part: [view.yielder] }[state.zoneWho] ?? both;
   const parts = { pair: both, zone: inZone, mix: [] }[hear] ?? [view.part ?? view.yielder];
   const zone = hear === "zone" ? view.zone : {};
-  return { hear, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
+  const how = hear === "part" ? (state.partHow ?? "part") : hear;
+  return { hear: how, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
 }
 
 /** What is heard is as loud as the sound after the moves, or as what was heard before a flip. */

@@ -88,13 +88,23 @@ export function who(next = null) {
   tell("hear");
 }
 
+/** What of the part is heard: all of it, or what survives in the mix, or what is lost. */
+export function how(next = null) {
+  const choice = $("part-how");
+  if (next != null) choice.selectedIndex = (choice.selectedIndex + next) % choice.options.length;
+  state.partHow = choice.value;
+  tell("hear");
+}
+
 export function start() {
+  $("part-how").onchange = () => how();
   $("fold-to").onchange = folded;
   $("dim").onclick = dim;
   $("level").onchange = levelled;
   $("zone-who").onchange = () => who();
   on("hear", () => {
     $("zone-who").hidden = state.hear !== "zone";
+    $("part-how").hidden = state.hear !== "part";
     meters.soon();
   });
   for (const what of ["loop", "view", "changed", "zone"]) on(what, meters.soon);

@@ -9,7 +9,7 @@
 
 /** What is in view and heard. `reference` is the revision that flips between variants are matched to;
  * `heardRevision` one of the history that is listened to; `picture` the one shown at Lanes.
- * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, zoneWho?: string,
+ * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, zoneWho?: string, partHow?: string,
  *   look: any, picture: ?string, reference: ?number, heardRevision: ?number}} State */
 
 export const bus = new EventTarget();
