@@ -71,6 +71,9 @@ def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     assert found["zone"]["after"]["share"] < found["zone"]["before"]["share"]
     assert found["zone"]["after"]["clear_db"] > found["zone"]["before"]["clear_db"] + 1
     assert " → " in found["words"]["clear"] and "too small" not in found["words"]["standing"]
+    proof = caller.client.get(f"/sessions/{song}/proof/figures?start_s=0&end_s=5").text
+    for place in ("clear", "clear-on-hits", "standing", "cost"):
+        assert found["words"][place] in proof, place
     assert found["move"]["gain"]["median_db"] == pytest.approx(4, abs=1)
     assert found["move"]["level"]["median_db"] == pytest.approx(4, abs=1)
     sound = answer.json["sound"]
