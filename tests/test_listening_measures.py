@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from conftest import RATE, sine
+from hearing_tools import band
 from scipy.signal import butter, sosfilt
 
 from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
@@ -12,11 +13,12 @@ from pondel.core.engine.hits import corrected
 from pondel.core.hearing.packing import pack
 from pondel.core.hearing.spectra import FRAME_S, ear_spectrum
 from pondel.core.measures import tempo
+from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.restruck import band_rises
-from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.measures.stereo import middle_and_side, stereo_image
 from pondel.core.measures.tempo import estimate_bpm
 
@@ -292,3 +294,26 @@ def test_tempo_of_very_many_hits_is_looked_at_a_bounded_way_ahead(monkeypatch):
         assert found == pytest.approx(104, rel=0.001) or found == pytest.approx(208, rel=0.001)
         sizes.append(sum(counted))
     assert sizes[1] < 2.2 * sizes[0]
+
+
+def test_what_builds_up_is_where_both_are_strong_and_their_sum_stands_out():
+    """Two parts that share a tone at 200 Hz in a mix that is even, each with a tone of its own."""
+    even = band(40, 12000, -40, 5)[: 3 * RATE]
+    first = sine(200, 3, -20) + sine(900, 3, -20) + 0.05 * even
+    second = sine(200, 3, -22) + sine(3000, 3, -20) + 0.05 * even
+    spectra = [average_spectrum([np.asarray(s, "f4")], RATE) for s in (first, second, first + second)]
+    mix = average_spectrum([np.asarray(first + second + even, "f4")], RATE)
+    found = build_up_db(*spectra, mix)
+    hz = axis_hz()
+    near = np.abs(np.log2(hz / 200)) < 0.1
+    assert found[near].max() > 6
+    assert found[np.abs(np.log2(hz / 200)) > 0.3].max() == 0
+
+
+def test_the_highest_of_a_spectrum_is_that_of_its_loudest_moment():
+    t = np.arange(4 * RATE) / RATE
+    tone = 10 ** (-20 / 20) * np.sin(2 * np.pi * 1000 * t)
+    burst = np.where((t > 2) & (t < 2.5), tone * 10, tone)[:, None].astype("f4")
+    at = int(np.argmin(np.abs(axis_hz() - 1000)))
+    assert average_spectrum([burst], RATE, peak=True)[at] == pytest.approx(-3.01, abs=0.2)
+    assert average_spectrum([burst], RATE)[at] < -10

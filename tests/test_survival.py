@@ -45,9 +45,7 @@ def test_a_tone_is_played_at_ten_log2_of_the_share_that_is_left(louder_db):
     at_tone = gains[:, int(np.argmax(own.mean(axis=0)))]
     plain = sound_of(make_plan(chunked.session, "part", ["part"]), chunked, 0, FRAMES)
     heard = sound_of(make_plan(chunked.session, "heard", ["part"]), chunked, 0, FRAMES)
-    assert level_db(heard) - level_db(plain) == pytest.approx(
-        10 * np.log10(np.mean(at_tone**2)), abs=2
-    )
+    assert level_db(heard) - level_db(plain) == pytest.approx(10 * np.log10(np.mean(at_tone**2)), abs=2)
 
 
 def test_nine_tenths_hidden_are_33_db_down():

@@ -215,11 +215,25 @@ def matching_gain_db(
 
 
 def part_spectrum(
-    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Fold = "both"
+    chunked: ChunkedSession,
+    part_id: str,
+    start: int,
+    frames: int,
+    fold: Fold = "both",
+    *,
+    peak: bool = False,
 ) -> np.ndarray:
-    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`.
+    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`; or its highest.
 
     `fold` is "both" (mean power of the channels), "middle" or "sides".
     """
     blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
-    return average_spectrum(blocks, chunked.session.rate)
+    return average_spectrum(blocks, chunked.session.rate, peak=peak)
+
+
+def plan_spectrum(
+    plan: Plan, chunked: ChunkedSession, start: int, frames: int, fold: Fold, *, peak: bool
+) -> np.ndarray:
+    """The same of something that the deck plays, such as two parts together, or the mix."""
+    blocks = folded([plan_region(plan, chunked, start, frames)], fold)
+    return average_spectrum(blocks, chunked.session.rate, peak=peak)

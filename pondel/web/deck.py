@@ -12,10 +12,11 @@ from flask import Blueprint, Response, request
 from pondel.core import evidence
 from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
-from pondel.core.dsp.fold import MONITOR_FOLDS, monitored
+from pondel.core.dsp.fold import FOLDS, MONITOR_FOLDS, Fold, monitored
 from pondel.core.engine.chunks import ChunkedSession, chunk_frames
-from pondel.core.engine.listen import SURVIVING
+from pondel.core.engine.listen import SURVIVING, make_plan
 from pondel.core.errors import BadDocument
+from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.loudness import STEP_S as METER_STEP_S
 from pondel.core.measures.metering import lead_frames, metered
 from pondel.core.measures.outline import outline
@@ -332,25 +333,38 @@ def _strips(fight: FightInView) -> dict[str, Any]:
 
 @blueprint.get("/sessions/<session_id>/spectra")
 def spectra(session_id: str):
-    """Average spectra of leader and yielder, the yielder before and after, over a stretch."""
+    """Spectra of leader and yielder, the yielder before and after, and what builds up."""
     fight = asked_fight(session_id)
-    fold = request.args.get("fold", "both")
-    return in_turn("spectra", lambda: _spectra(fight, fold))
+    fold, peak = request.args.get("fold", "both"), request.args.get("how") == "peak"
+    if fold not in FOLDS:
+        raise BadDocument(f"spectra are of {', '.join(FOLDS)}")
+    return in_turn("spectra", lambda: _spectra(fight, fold, peak=peak))
 
 
-def _spectra(fight: FightInView, fold: str) -> dict[str, Any]:
-    curves = {
-        "leader": (fight.now, fight.leader),
-        "before": (fight.untreated, fight.yielder),
-        "after": (fight.now, fight.yielder),
-    }
-    levels = {
-        name: evidence.part_spectrum(chunked, part, fight.start, fight.frames, fold)
-        for name, (chunked, part) in curves.items()
-    }
+def _spectra(fight: FightInView, fold: Fold, *, peak: bool) -> dict[str, Any]:
+    where = fight.start, fight.frames
+
+    def of(chunked: ChunkedSession, part: str) -> np.ndarray:
+        return evidence.part_spectrum(chunked, part, *where, fold, peak=peak)
+
+    def built_up(chunked: ChunkedSession, yielder: np.ndarray) -> list[float]:
+        pair, mix = (
+            evidence.plan_spectrum(plan, chunked, *where, fold, peak=peak)
+            for plan in (
+                make_plan(chunked.session, "pair", [fight.leader, fight.yielder]),
+                make_plan(chunked.session, "mix"),
+            )
+        )
+        return np.round(build_up_db(leader, yielder, pair, mix), 1).tolist()
+
+    leader, after = of(fight.now, fight.leader), of(fight.now, fight.yielder)
+    before = of(fight.untreated, fight.yielder)
+    curves = {"leader": leader, "before": before, "after": after}
     return {
         "hz": np.round(axis_hz(), 2).tolist(),
-        **{name: np.round(curve, 2).tolist() for name, curve in levels.items()},
+        **{name: np.round(curve, 2).tolist() for name, curve in curves.items()},
+        "build_up_before": built_up(fight.untreated, before),
+        "build_up_after": built_up(fight.now, after),
         "hidden_hz": np.round(evidence.BAND_HZ, 2).tolist(),
         "hidden_after": _shares(fight),
     }

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 Fold = Literal["both", "middle", "sides"]
+FOLDS: tuple[Fold, ...] = ("both", "middle", "sides")
 MONITOR_FOLDS: dict[str, tuple[float, float, float, float]] = {
     "stereo": (1.0, 0.0, 0.0, 1.0),
     "mono": (0.5, 0.5, 0.5, 0.5),

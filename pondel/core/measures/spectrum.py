@@ -12,6 +12,8 @@ POINTS_PER_OCTAVE = 24
 LOW_HZ = 20.0
 HIGH_HZ = 20000.0
 BAND_OCTAVES = 1 / 6
+AVERAGE_S, PEAK_S = 0.68, 0.17
+"""Lengths of the windows for an average, and for the highest of all of them."""
 
 
 def axis_hz() -> np.ndarray:
@@ -25,12 +27,13 @@ class AverageSpectrum:
 
     Power spectra are averaged (Welch 1967, Hann window, half overlap; 1.5 Hz bins at 48 kHz),
     then summed between the band edges, so that the power of a sine reads the same wherever it
-    lies.
+    lies. With `peak` it is the highest that each band has had in any window instead.
     """
 
-    def __init__(self, rate: int) -> None:
+    def __init__(self, rate: int, *, peak: bool = False) -> None:
         self._rate = rate
-        self._size = 1 << round(np.log2(rate * 0.68))
+        self._highest: np.ndarray | None = np.zeros(axis_hz().size) if peak else None
+        self._size = 1 << round(np.log2(rate * (PEAK_S if peak else AVERAGE_S)))
         self._window = get_window("hann", self._size).astype(np.float32)
         self._power = np.zeros(self._size // 2 + 1)
         self._count = 0
@@ -50,8 +53,13 @@ class AverageSpectrum:
     def _add(self, frames: np.ndarray) -> None:
         """Add (frames, channels, size)."""
         bins = fft.rfft(frames * self._window, axis=2)
-        self._power += (bins.real**2 + bins.imag**2).mean(axis=1).sum(axis=0)
+        power = (bins.real**2 + bins.imag**2).mean(axis=1)
         self._count += frames.shape[0]
+        if self._highest is None:
+            self._power += power.sum(axis=0)
+            return
+        for one in power:
+            self._highest = np.maximum(self._highest, self._in_bands(one))
 
     def levels_db(self) -> np.ndarray:
         """dBFS (RMS) in the band around each point of `axis_hz`."""
@@ -59,19 +67,25 @@ class AverageSpectrum:
             frame = np.zeros((1, self._waiting.shape[1], self._size), np.float32)
             frame[0, :, : self._waiting.shape[0]] = self._waiting[: self._size].T
             self._add(frame)
+        found = self._highest
+        if found is None:
+            found = self._in_bands(self._power / max(self._count, 1))
+        return 10.0 * np.log10(np.maximum(found, 1e-14))
+
+    def _in_bands(self, power: np.ndarray) -> np.ndarray:
+        """Mean square in the band around each point, of powers in bins."""
         scale = 2.0 / (self._size * float((self._window.astype(np.float64) ** 2).sum()))
-        power = self._power * scale / max(self._count, 1)
-        below = np.concatenate([[0.0], np.cumsum(power)])
+        below = np.concatenate([[0.0], np.cumsum(power * scale)])
         edges = (np.arange(below.size) - 0.5) * self._rate / self._size
         hz = axis_hz()
         upper = np.interp(hz * 2 ** (BAND_OCTAVES / 2), edges, below)
         lower = np.interp(hz * 2 ** (-BAND_OCTAVES / 2), edges, below)
-        return 10.0 * np.log10(np.maximum(upper - lower, 1e-14))
+        return upper - lower
 
 
-def average_spectrum(blocks: Iterable[np.ndarray], rate: int) -> np.ndarray:
-    """Levels in dBFS at `axis_hz` of a stream of blocks."""
-    spectrum = AverageSpectrum(rate)
+def average_spectrum(blocks: Iterable[np.ndarray], rate: int, *, peak: bool = False) -> np.ndarray:
+    """Levels in dBFS at `axis_hz` of a stream of blocks, on average or at their highest."""
+    spectrum = AverageSpectrum(rate, peak=peak)
     for block in blocks:
         spectrum.write(block)
     return spectrum.levels_db()

@@ -10,6 +10,7 @@ const RIGHT = 12;
 const TOP = 8;
 const BOTTOM = 22;
 const SPAN_DB = 60;
+const STRIP = 9;
 
 let data = null;
 let cursor = null;
@@ -19,7 +20,7 @@ const plot = () => document.querySelector('[data-plot="spectra"]');
 const { now: load, soon } = question(
   async (signal) => {
     if (!plot()) return;
-    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value }), signal);
+    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value, how: document.getElementById("spectra-how")?.value }), signal);
     redraw();
   },
   (message) => (plot().textContent = message),
@@ -47,6 +48,8 @@ function redraw() {
   svg.append(draw("path", { d: line(data.before), class: `curve thin ink-${yielderInk}` }));
   svg.append(draw("path", { d: line(data.after), class: `curve ink-${yielderInk}`, "stroke-dasharray": yielderDash }));
   svg.append(draw("path", { d: line(data.leader), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash }));
+  strip(svg, data.build_up_after, x, base - 2 * STRIP);
+  strip(svg, data.build_up_before, x, base - STRIP, "pale");
   if (cursor != null) read(svg, box, x, base);
   const note = box.querySelector(".readout");
   box.replaceChildren(svg);
@@ -59,6 +62,22 @@ function axes(svg, { x, y, top_db, base, width }) {
     svg.append(draw("line", { x1: LEFT, x2: width - RIGHT, y1: y(db), y2: y(db), class: "grid-line" }));
     svg.append(draw("text", { x: LEFT - 6, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
   }
+}
+
+/** Where both build up over the mix, crossed the denser the more, in a strip of its own. */
+function strip(svg, levels, x, top, look = "") {
+  const group = draw("g", { class: `build-up ${look}` });
+  for (let i = 0; i < levels.length - 1; i++) {
+    if (!levels[i]) continue;
+    const [from, to] = [x(data.hz[i]), x(data.hz[i + 1])];
+    group.append(draw("rect", { x: from, y: top, width: to - from, height: STRIP - 1, class: "build-up-ground" }));
+    const lines = levels[i] > 6 ? 3 : levels[i] > 3 ? 2 : 1;
+    for (let k = 0; k < lines; k++) {
+      const at = from + ((k + 0.5) / lines) * (to - from);
+      group.append(draw("path", { d: `M${at - 3} ${top}l6 ${STRIP - 1}M${at + 3} ${top}l-6 ${STRIP - 1}` }));
+    }
+  }
+  svg.append(group);
 }
 
 /** Hatch the leader's area in the yielder's ink, denser where more is hidden. */
@@ -88,7 +107,7 @@ function read(svg, box, x, base) {
   const db = (v) => `${v.toFixed(0).replace("-", "−")} dB`;
   const { leaderName, yielderName } = box.dataset;
   const hidden = data.hidden_after[nearest(data.hidden_hz, hz)] * 100;
-  readout(box, `${hzWord(hz)} · ${leaderName} ${db(data.leader[cursor])} · ${yielderName} ${db(data.after[cursor])} · ${hidden.toFixed(0)} % hidden`);
+  readout(box, `${hzWord(hz)} · ${leaderName} ${db(data.leader[cursor])} · ${yielderName} ${db(data.after[cursor])} · ${hidden.toFixed(0)} % hidden${data.build_up_after[cursor] ? ` · both build up by ${db(data.build_up_after[cursor])}` : ""}`);
 }
 
 function point(event) {
@@ -123,6 +142,8 @@ function wire() {
   new ResizeObserver(redraw).observe(box);
   const fold = document.getElementById("fold");
   if (fold) fold.onchange = load;
+  const how = document.getElementById("spectra-how");
+  if (how) how.onchange = load;
   load();
 }
 
