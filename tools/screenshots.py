@@ -39,7 +39,7 @@ VIEWS = {
 def prepare(page: Page, what: str | None) -> None:
     """Set up what the picture shows as a user would."""
     if what == "pair":
-        page.check("text=the pair", force=True)
+        page.check("#picture-pair", force=True)
         page.wait_for_selector("#pair-facts >> text=Together", timeout=60_000)
     elif what is not None:
         page.select_option("#add-kind", what)
