@@ -9,8 +9,8 @@ from hearing_tools import FULL_SCALE_DB_SPL, band, loudness, share, steady_excit
 from scipy.optimize import brentq
 
 from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
-from pondel.core.hearing.ear import constants, quiet_excitation_db
-from pondel.core.hearing.loudness import partial_loudness, total_sone
+from pondel.core.hearing.ear import CONSTANTS, constants, quiet_excitation_db
+from pondel.core.hearing.loudness import _TABLE, partial_loudness, total_sone
 from pondel.core.hearing.scale import PLACES_HZ
 
 # Hawkins and Stevens, JASA 22, 1950, figure 6; Moore, An introduction to the psychology of
@@ -123,3 +123,15 @@ def test_three_parts_in_one_octave_hide_most_of_each_other(low, high):
     parts = [band(low, high, -30, seed) for seed in (1, 2, 3)]
     for n, part in enumerate(parts):
         assert share(part, *(p for k, p in enumerate(parts) if k != n)) > 0.6
+
+
+def test_the_model_s_constants_are_the_same_before_and_after_it_is_used():
+    """They were once overwritten by their own powers at the first use, and again by a second thread."""
+    partial_loudness(steady_excitation(tone(1000, 40)))
+    known = CONSTANTS.quiet, CONSTANTS.gain, CONSTANTS.exponent, CONSTANTS.offset, CONSTANTS.detection
+    assert np.array_equal(_TABLE, np.stack(known).astype(np.float32))
+
+
+def test_the_scale_is_set_by_one_sone():
+    """1 kHz at 40 dB SPL in a free field, both ears: the definition, to which the scale is set."""
+    assert loudness(tone(1000, 40)) == pytest.approx(1.0, rel=0.01)

@@ -110,7 +110,7 @@ def _partial(signal, noise, table, at_offset, at_quiet, scale, out, clear_db):
 @lru_cache(maxsize=1)
 def _edges() -> tuple[np.ndarray, np.ndarray]:
     """A^alpha and (G E_quiet + A)^alpha, through the same arithmetic as everything else."""
-    rows = [_TABLE[_OFFSET], _TABLE[_QUIET] * _TABLE[_GAIN] + _TABLE[_OFFSET]]
+    rows = [_TABLE[_OFFSET].copy(), _TABLE[_QUIET] * _TABLE[_GAIN] + _TABLE[_OFFSET]]
     for row in rows:
         _raise(row[np.newaxis], _TABLE[_EXPONENT], np.empty(row.size, np.float32))
     return rows[0], rows[1]
