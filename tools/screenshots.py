@@ -55,7 +55,9 @@ def prepare(page: Page, what: str | None) -> None:
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     demo = Library(ROOT / "data")
-    ensure_demo(Desk(demo), print)
+    desk = Desk(demo)
+    document = demo.head(ensure_demo(desk, print)).document
+    desk.analysis.whole_table(document)
     demo.close()
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "data"
