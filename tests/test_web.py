@@ -71,6 +71,12 @@ def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     assert found["zone"]["after"]["share"] < found["zone"]["before"]["share"]
     assert found["zone"]["after"]["clear_db"] > found["zone"]["before"]["clear_db"] + 1
     assert " → " in found["words"]["clear"] and "too small" not in found["words"]["standing"]
+    before_analysis = found["words"]["zone"]
+    jobs_of(caller.client.application).desk.analysis.whole_table(
+        jobs_of(caller.client.application).library.head(song).document
+    )
+    found = caller.client.get(f"/sessions/{song}/evidence?{pair}&move=m1").json
+    assert found["words"]["zone"] == before_analysis
     proof = caller.client.get(f"/sessions/{song}/proof/figures?start_s=0&end_s=5").text
     for place in ("clear", "clear-on-hits", "standing", "cost"):
         assert found["words"][place] in proof, place

@@ -264,17 +264,16 @@ class Desk:
     def zone_of(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
     ) -> tuple[float, float]:
-        """The zone in which the pair was decided upon, or where the leader loses most."""
+        """The zone in which the pair was decided upon, or where the leader loses most untreated.
+
+        Over the whole song if that was heard, else in the stretch: what a move gives is told in one
+        zone, whatever the move does to it.
+        """
         for zone in document.zones:
             if zone.leads == leader_id and yielder_id in zone.gives_way:
                 return zone.low_hz, zone.high_hz
-        if self.analysis.is_ready(document):
-            table = self.analysis.table(document)
-            if table is not None and {leader_id, yielder_id} <= set(table.ids):
-                zones = table.zones(leader_id, yielder_id)
-                if zones:
-                    return zones[0].low_hz, zones[0].high_hz
-        table = self.loops.table(without_moves(document), start, frames)
+        bare = without_moves(document)
+        table = self.analysis.known_table(bare) or self.loops.table(bare, start, frames)
         if not {leader_id, yielder_id} <= set(table.ids):
             return ANY_ZONE_HZ
         zones = table.zones(leader_id, yielder_id)
