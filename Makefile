@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_browser.py tests/test_page.py tests/test_walk.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean
