@@ -121,14 +121,14 @@ class TableMaker:
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
         # What each hider would take by itself is told well enough by every fourth frame.
         few, own, at, rest = power[::THIN], alone[::THIN], groups[::THIN].copy(), others[::THIN]
-        worst = set(np.argsort(-given, kind="stable")[:HIDERS].tolist())
+        worst = set(np.argsort(-by.sum(axis=(0, 2)), kind="stable")[:HIDERS].tolist())
         for other in np.flatnonzero(given >= enough).tolist():
             hider = powers[other][::THIN]
             taken = np.maximum(own - partial_loudness(few, hider, clear_db[: few.shape[0]]), 0.0)
             for group in np.unique(at[at >= 0]):
                 rows = taken[at == group]
                 self._alone_by[part, group, other] += THIN * rows.sum(axis=0, dtype=np.float64)
-            if other in worst or other in self._pairs[part]:
+            if other in worst:
                 sums = self._pairs[part].setdefault(other, _PairSums.of(by.shape[0]))
                 sums.add(clear_db[: few.shape[0]], clear_above_db(few, rest - hider), own, at)
 

@@ -16,10 +16,11 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
+from pondel.core.dsp.compiled import kernel
+
 GATE_DB, FAINT_GATE_DB = 26.0, 50.0
 """What lies so far under the part's usual peak is no note; nor does it confirm a hit."""
 AGO_S = 0.020
-NEIGHBOURS = 1
 PEAK_WITHIN_S, USUAL_WITHIN_S = 0.070, 0.410
 OVER_USUAL = 1.5
 FLUX_A_DB = 7.5
@@ -67,11 +68,28 @@ def band_rises(rows_db: np.ndarray, frame_s: float) -> BandRises:
 def _flux(rows_db: np.ndarray, floor_db: float, ago: int) -> np.ndarray:
     """How far all bands together have risen since some frames ago, in dB, (frames,)."""
     flux = np.zeros(rows_db.shape[0], np.float32)
-    # What sounds in the first frames began with them.
-    rows_db = np.concatenate([np.full((ago, rows_db.shape[1]), floor_db, rows_db.dtype), rows_db])
     for first in range(0, flux.size, AT_ONCE):
         last = min(first + AT_ONCE, flux.size)
-        level = np.maximum(rows_db[first : last + ago].astype(np.float32), floor_db)
-        before = maximum_filter1d(level[: last - first], 2 * NEIGHBOURS + 1, axis=1)
-        flux[first:last] = np.maximum(level[ago:] - before, 0.0).sum(axis=1)
+        begin = max(0, first - ago)
+        level = rows_db[begin:last].astype(np.float32)
+        _risen(level, np.float32(floor_db), ago, first - begin, flux[first:last])
     return flux
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
+def _risen(level, floor, ago, begin, out):
+    """One frame after another from `begin` on; what sounds in the first frames began with them."""
+    bands = level.shape[1]
+    before = np.empty(bands, np.float32)
+    for f in range(out.size):
+        at = begin + f
+        for b in range(bands):
+            before[b] = max(level[at - ago, b], floor) if at >= ago else floor
+        total = np.float32(0.0)
+        for b in range(1, bands - 1):
+            was = max(max(before[b - 1], before[b]), before[b + 1])
+            total += max(level[at, b] - was, np.float32(0.0))
+        first, last = max(before[0], before[1]), max(before[bands - 2], before[bands - 1])
+        total += max(level[at, 0] - first, np.float32(0.0))
+        total += max(level[at, bands - 1] - last, np.float32(0.0))
+        out[f] = total
