@@ -87,7 +87,7 @@ def _risen(level, floor, ago, begin, out):
             before[b] = max(level[at - ago, b], floor) if at >= ago else floor
         total = np.float32(0.0)
         for b in range(1, bands - 1):
-            was = max(max(before[b - 1], before[b]), before[b + 1])
+            was = max(before[b - 1], before[b], before[b + 1])
             total += max(level[at, b] - was, np.float32(0.0))
         first, last = max(before[0], before[1]), max(before[bands - 2], before[bands - 1])
         total += max(level[at, 0] - first, np.float32(0.0))
