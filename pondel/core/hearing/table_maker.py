@@ -117,11 +117,12 @@ class TableMaker:
         before = by.sum(axis=(0, 2))
         _give_to_hiders(lost, others, powers, part, groups, alone, self._alone[part], by)
         self._frames[part] += np.bincount(groups[counted], minlength=by.shape[0])
-        given = by.sum(axis=(0, 2)) - before
+        after = by.sum(axis=(0, 2))
+        given = after - before
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
         # What each hider would take by itself is told well enough by every fourth frame.
         few, own, at, rest = power[::THIN], alone[::THIN], groups[::THIN].copy(), others[::THIN]
-        worst = set(np.argsort(-by.sum(axis=(0, 2)), kind="stable")[:HIDERS].tolist())
+        worst = set(np.argsort(-after, kind="stable")[:HIDERS].tolist())
         for other in np.flatnonzero(given >= enough).tolist():
             hider = powers[other][::THIN]
             taken = np.maximum(own - partial_loudness(few, hider, clear_db[: few.shape[0]]), 0.0)
@@ -129,7 +130,9 @@ class TableMaker:
                 rows = taken[at == group]
                 self._alone_by[part, group, other] += THIN * rows.sum(axis=0, dtype=np.float64)
             if other in worst:
-                sums = self._pairs[part].setdefault(other, _PairSums.of(by.shape[0]))
+                if other not in self._pairs[part]:
+                    self._pairs[part][other] = _PairSums.of(by.shape[0])
+                sums = self._pairs[part][other]
                 sums.add(clear_db[: few.shape[0]], clear_above_db(few, rest - hider), own, at)
 
     def table(self) -> HiddenTable:
