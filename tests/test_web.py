@@ -339,3 +339,18 @@ def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     jobs_of(app).measure = measure
     caller.client.get(f"/sessions/{song}/lanes")
     assert caller.client.get(f"/sessions/{song}/lanes").status_code == 200
+
+
+def test_a_fight_of_which_nothing_is_heard_is_told_as_silent(caller, song):
+    for part in ("kick", "tuba"):
+        caller.edit(song, op="set part", part=part, field="mute", value=True)
+    pair = "leader=kick&yielder=tuba&start_s=0&end_s=5"
+    answer = caller.client.get(f"/sessions/{song}/evidence?{pair}")
+    assert answer.status_code == 200 and "muted" in answer.json["silent"]
+    for asked in ("fight-zone", "spectra"):
+        found = caller.client.get(
+            f"/sessions/{song}/{asked}?leader=kick&yielder=tuba&start_s=0&end_s=5"
+        )
+        assert found.status_code == 200, asked
+    proof = caller.client.get(f"/sessions/{song}/proof/figures?start_s=0&end_s=5")
+    assert proof.status_code == 200

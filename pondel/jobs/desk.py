@@ -255,11 +255,14 @@ class Desk:
     ) -> float | None:
         """How long the leader's hits hide the other part when nothing is done."""
         bare = without_moves(document)
-        heard = {part.id for part in self.analysis.parts(bare)}
-        if not {leader_id, yielder_id} <= heard:
+        if not self.are_heard(bare, leader_id, yielder_id):
             return None
         powers = [self.loops.power(bare, part, *stretch) for part in (yielder_id, leader_id)]
         return recovery_s(*powers, hits_s, zone_hz)
+
+    def are_heard(self, document: Session, *part_ids: str) -> bool:
+        """Whether the ear tells these parts apart in the mix."""
+        return set(part_ids) <= {part.id for part in self.analysis.parts(document)}
 
     def zone_of(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
@@ -273,9 +276,9 @@ class Desk:
             if zone.leads == leader_id and yielder_id in zone.gives_way:
                 return zone.low_hz, zone.high_hz
         bare = without_moves(document)
-        table = self.analysis.known_table(bare) or self.loops.table(bare, start, frames)
-        if not {leader_id, yielder_id} <= set(table.ids):
+        if not self.are_heard(bare, leader_id, yielder_id):
             return ANY_ZONE_HZ
+        table = self.analysis.known_table(bare) or self.loops.table(bare, start, frames)
         zones = table.zones(leader_id, yielder_id)
         return (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ
 
@@ -292,6 +295,8 @@ class Desk:
         None while one of the two is not heard. All other moves are in play, before as after; a move
         in the middle or at the sides alone is judged there.
         """
+        if not self.are_heard(document, leader_id, yielder_id):
+            return None
         part = document.part(yielder_id)
         move = next((one for one in part.moves if one.id == move_id and one.on), None)
         fold = kind_of(move.kind).fold(move) if move else "both"
@@ -302,8 +307,6 @@ class Desk:
             without = part.model_copy(update={"moves": moves})
             parts = [without if one.id == yielder_id else one for one in document.parts]
             before = self.loops.table(document.model_copy(update={"parts": parts}), *stretch, fold)
-        if not {leader_id, yielder_id} <= set(after.ids) & set(before.ids):
-            return None
         zone_hz = self.zone_of(document, leader_id, yielder_id, *stretch)
         return fight_evidence(before, after, leader_id, yielder_id, zone_hz)
 

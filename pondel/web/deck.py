@@ -372,9 +372,10 @@ def _spectra(fight: FightInView, fold: Fold, *, peak: bool) -> dict[str, Any]:
 
 def _shares(fight: FightInView) -> list[float]:
     """Share of the leader's loudness that the other takes in each band, where there is any to take."""
-    table = desk().loops.table(fight.now.session, fight.start, fight.frames)
-    if not {fight.leader, fight.yielder} <= set(table.ids):
+    document = fight.now.session
+    if not desk().are_heard(document, fight.leader, fight.yielder):
         return [0.0] * evidence.BAND_HZ.size
+    table = desk().loops.table(document, fight.start, fight.frames)
     alone, lost = table.alone(fight.leader), table.lost(fight.leader, fight.yielder)
     audible = alone > 0.02 * max(float(alone.max()), 1e-12)
     shares = np.where(audible, lost / np.maximum(alone, 1e-12), 0.0)
