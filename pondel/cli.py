@@ -274,7 +274,7 @@ def render(
     with opened(session, data_dir) as (desk, document, _), made_for_others(out):
         out.mkdir(parents=True, exist_ok=True)
         order = Order(what, format_, bits or "24")
-        for path in desk.print_to(document, out, order, start_s=start_s, end_s=end_s):
+        for path in desk.printing.print_to(document, out, order, start_s=start_s, end_s=end_s):
             click.echo(path)
 
 

@@ -538,13 +538,13 @@ def test_what_is_chosen_for_the_next_print_stays_while_one_is_printed(
     server, song, browser, monkeypatch
 ):
     address, jobs = server
-    printed, print_to = threading.Event(), jobs.desk.print_to
+    printed, print_to = threading.Event(), jobs.desk.printing.print_to
 
     def wait_and_print(*given, **more):
         assert printed.wait(30)
         return print_to(*given, **more)
 
-    monkeypatch.setattr(jobs.desk, "print_to", wait_and_print)
+    monkeypatch.setattr(jobs.desk.printing, "print_to", wait_and_print)
     page, errors = open_page(browser, f"{address}/sessions/{song}/hand-off")
     page.click("#print")
     page.wait_for_selector("#prints progress")

@@ -9,7 +9,7 @@ from conftest import hits, sine
 from web_tools import Caller, audio, jobs_of
 
 from pondel.core.advice.names import part_name, shared_prefix
-from pondel.core.advice.roles import Heard, guess_role, role_by_sound
+from pondel.core.advice.roles import PartHeard, guess_role, role_by_sound
 from pondel.core.document import Session
 from pondel.web import create_app
 
@@ -42,12 +42,12 @@ def test_roles_are_guessed_from_names(name, role):
 @pytest.mark.parametrize(
     ("heard", "role"),
     [
-        (Heard(40, 110, 2.0, 18, None), "kick"),
-        (Heard(45, 300, 1.5, 12, 55), "bass"),
-        (Heard(5000, 16000, 4, 20, None), "hats"),
-        (Heard(180, 9000, 2, 19, None), "percussion"),
-        (Heard(300, 3000, 0.1, 7, None), "pad"),
-        (Heard(200, 5000, 2, 12, 220), "other"),
+        (PartHeard(40, 110, 2.0, 18, None), "kick"),
+        (PartHeard(45, 300, 1.5, 12, 55), "bass"),
+        (PartHeard(5000, 16000, 4, 20, None), "hats"),
+        (PartHeard(180, 9000, 2, 19, None), "percussion"),
+        (PartHeard(300, 3000, 0.1, 7, None), "pad"),
+        (PartHeard(200, 5000, 2, 12, 220), "other"),
     ],
 )
 def test_a_role_is_guessed_from_the_sound_where_that_leaves_little_doubt(heard, role):

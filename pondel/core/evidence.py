@@ -40,7 +40,7 @@ class OnHits:
 
 
 @dataclass(frozen=True)
-class Heard:
+class LeaderHeard:
     """How a leader stands in the mix: what one part hides of it, and how far it is clear of all.
 
     `share` and `on_hits` are what falls to the part that gives way, 0 to 1; `clear_db` and
@@ -57,8 +57,8 @@ class Heard:
 class Change:
     """The same before and after."""
 
-    before: Heard
-    after: Heard
+    before: LeaderHeard
+    after: LeaderHeard
 
     @property
     def clear_won_db(self) -> float | None:
@@ -120,9 +120,11 @@ def fight_evidence(
     return FightEvidence(zone_hz, zone, whole, cost)
 
 
-def _heard(table: HiddenTable, leader: str, by: str, zone_hz: tuple[float, float] | None) -> Heard:
+def _heard(
+    table: HiddenTable, leader: str, by: str, zone_hz: tuple[float, float] | None
+) -> LeaderHeard:
     always, on_hits = Scope(zone_hz=zone_hz), Scope(on_hits=True, zone_hz=zone_hz)
-    return Heard(
+    return LeaderHeard(
         table.share(leader, by, always),
         table.share(leader, by, on_hits) if table.has_hits(leader) else None,
         table.clear_db(leader, always),

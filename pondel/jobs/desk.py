@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import math
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import lru_cache
-from pathlib import Path
 
 import numpy as np
 
 from pondel.core.advice.checks import Advice, check
 from pondel.core.advice.lengths import lengths_of
-from pondel.core.audio import files
 from pondel.core.document import Part, Session, move_of
 from pondel.core.dsp.decibels import to_db
-from pondel.core.engine import render, routing
+from pondel.core.engine import routing
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import (
@@ -26,12 +23,9 @@ from pondel.core.engine.listen import (
     without_moves,
 )
 from pondel.core.engine.spill import Spill
-from pondel.core.errors import BadDocument, NotFound
-from pondel.core.evidence import FightEvidence, OnHits, drop_on_hits, fight_evidence
-from pondel.core.hearing.recovery import recovery_s
+from pondel.core.errors import NotFound
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
-from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.outline import Outline
 from pondel.core.moves.base import Traced, key_in
 from pondel.core.moves.checking import Heard
@@ -41,16 +35,14 @@ from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.core.survival import chunk_of, sound_of
 from pondel.jobs.analysis import Analysis
+from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
+from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
 from pondel.store.library import Library, nobody_waits
-from pondel.store.prints import Order
 from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
-PROPOSAL_S = 10.0
-LOWS_BELOW_HZ = 120.0
-ANY_ZONE_HZ = (40.0, 160.0)
 WHOLE_HZ = np.array([1000.0])
 
 
@@ -75,6 +67,8 @@ class Desk:
         self.recordings = self.media = Recordings(library, step, eager=eager)
         self.analysis = Analysis(library, self.recordings, step)
         self.loops = Loops(self.now, self.analysis.parts, self.hits_s, step)
+        self.fights = Fights(self.now, self.recordings, self.analysis, self.loops)
+        self.printing = Printing(self.recordings)
         self._step = step
         self._lock = threading.Lock()
 
@@ -85,38 +79,6 @@ class Desk:
     def untreated(self, document: Session) -> ChunkedSession:
         """The session with all moves off, in chunks."""
         return self.now(_untreated(document.model_dump_json()))
-
-    def drop_on_hits(
-        self,
-        document: Session,
-        part_id: str,
-        move_id: str,
-        stretch: tuple[int, int],
-        hits_s: np.ndarray,
-        zone_hz: tuple[float, float] | None,
-    ) -> OnHits:
-        """How far one move lowers its part in a zone on hits, in seconds from the stretch's start."""
-        sounds = self.around_move(document, part_id, move_id, stretch)
-        move = next(one for one in document.part(part_id).moves if one.id == move_id)
-        rises = kind_of(move.kind).rises(move)
-        return drop_on_hits(*sounds, document.rate, hits_s, zone_hz, rises=rises)
-
-    def around_move(
-        self, document: Session, part_id: str, move_id: str, stretch: tuple[int, int]
-    ) -> tuple[np.ndarray, np.ndarray]:
-        """A part right before and right after one of its moves, float32 (frames, channels).
-
-        Of the chain only what comes before the move is in play, so that it is told by itself.
-        """
-        moves = document.part(part_id).moves
-        at = next(n for n, move in enumerate(moves) if move.id == move_id)
-        sounds = []
-        for end in (at, at + 1):
-            part = document.part(part_id).model_copy(update={"moves": moves[:end]})
-            parts = [part if one.id == part_id else one for one in document.parts]
-            chunked = self.now(document.model_copy(update={"parts": parts}))
-            sounds.append(chunked.region((part_id, "before fader"), *stretch))
-        return sounds[0], sounds[1]
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""
@@ -134,6 +96,17 @@ class Desk:
         """The levels of a part's recording; None without one that can be read."""
         recording = self.recordings.readable(part.file) if part.file else None
         return recording.levels if recording else None
+
+    def fight(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        start_s: float,
+        zone_hz: tuple[float, float] | None = None,
+    ) -> Fight:
+        """What was measured of a fight near a place in the song."""
+        return self.fights.measured(document, leader_id, yielder_id, start_s, zone_hz)
 
     def do(
         self,
@@ -203,113 +176,6 @@ class Desk:
         name = plan_hash(make_plan(document, "mix"), self.now(document))
         return f"mix-outline:{made_by('pondel.core.measures.outline')}:{name}:{columns}"
 
-    def fight(
-        self,
-        document: Session,
-        leader_id: str,
-        yielder_id: str,
-        start_s: float,
-        zone_hz: tuple[float, float] | None = None,
-    ) -> Fight:
-        """What advice needs to know of a fight, from some seconds of the song near `start_s`."""
-        leader, yielder = document.part(leader_id), document.part(yielder_id)
-        if leader.id == yielder.id:
-            raise BadDocument("a part cannot give way to itself: choose two parts")
-        rate = document.rate
-        hits = self.hits_s(leader)
-        later = hits[hits >= start_s]
-        begin_s = max(0.0, float(later[0]) - 0.1) if later.size > 4 else 0.0
-        start, frames = round(begin_s * rate), round(PROPOSAL_S * rate)
-        now = self.now(document)
-        key = now.region((leader_id, "source"), start, frames)
-        inside = hits[(hits >= begin_s) & (hits < begin_s + PROPOSAL_S - 0.3)] - begin_s
-        recording = self.recording(leader.file) if leader.file else None
-        lengths = lengths_of(recording.hits(leader)) if recording else None
-        sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
-        stretch, pair = (start, frames), (leader_id, yielder_id)
-        zone_hz = zone_hz or self.zone_of(document, *pair, *stretch)
-        return Fight(
-            leader,
-            yielder,
-            *zone_hz,
-            key,
-            inside,
-            hits,
-            rate,
-            document.tempo_bpm,
-            recording.home if recording else None,
-            lengths.fall_20_s if lengths else None,
-            low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
-            self._recovery_s(document, *pair, stretch, inside, zone_hz),
-            self.hits_s(yielder),
-        )
-
-    def _recovery_s(
-        self,
-        document: Session,
-        leader_id: str,
-        yielder_id: str,
-        stretch: tuple[int, int],
-        hits_s: np.ndarray,
-        zone_hz: tuple[float, float],
-    ) -> float | None:
-        """How long the leader's hits hide the other part when nothing is done."""
-        bare = without_moves(document)
-        if not self.are_heard(bare, leader_id, yielder_id):
-            return None
-        powers = [self.loops.power(bare, part, *stretch) for part in (yielder_id, leader_id)]
-        return recovery_s(*powers, hits_s, zone_hz)
-
-    def are_heard(self, document: Session, *part_ids: str) -> bool:
-        """Whether the ear tells these parts apart in the mix."""
-        return set(part_ids) <= {part.id for part in self.analysis.parts(document)}
-
-    def zone_of(
-        self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
-    ) -> tuple[float, float]:
-        """The zone in which the pair was decided upon, or where the leader loses most untreated.
-
-        Over the whole song if that was heard, else in the stretch: what a move gives is told in one
-        zone, whatever the move does to it.
-        """
-        for zone in document.zones:
-            if zone.leads == leader_id and yielder_id in zone.gives_way:
-                return zone.low_hz, zone.high_hz
-        bare = without_moves(document)
-        if not self.are_heard(bare, leader_id, yielder_id):
-            return ANY_ZONE_HZ
-        table = self.analysis.known_table(bare) or self.loops.table(bare, start, frames)
-        zones = table.zones(leader_id, yielder_id)
-        return (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ
-
-    def evidence(
-        self,
-        document: Session,
-        leader_id: str,
-        yielder_id: str,
-        stretch: tuple[int, int],
-        move_id: str | None = None,
-    ) -> FightEvidence | None:
-        """What one move gave and cost in a stretch, or without one how the fight stands.
-
-        None while one of the two is not heard. All other moves are in play, before as after; a move
-        in the middle or at the sides alone is judged there.
-        """
-        if not self.are_heard(document, leader_id, yielder_id):
-            return None
-        part = document.part(yielder_id)
-        move = next((one for one in part.moves if one.id == move_id and one.on), None)
-        fold = kind_of(move.kind).fold(move) if move else "both"
-        after = self.loops.table(document, *stretch, fold)
-        before = after
-        if move is not None:
-            moves = [one for one in part.moves if one.id != move_id]
-            without = part.model_copy(update={"moves": moves})
-            parts = [without if one.id == yielder_id else one for one in document.parts]
-            before = self.loops.table(document.model_copy(update={"parts": parts}), *stretch, fold)
-        zone_hz = self.zone_of(document, leader_id, yielder_id, *stretch)
-        return fight_evidence(before, after, leader_id, yielder_id, zone_hz)
-
     def findings(
         self,
         document: Session,
@@ -355,86 +221,6 @@ class Desk:
             ),
             leader,
         )
-
-    def print_to(
-        self,
-        document: Session,
-        folder: Path,
-        order: Order,
-        *,
-        start_s: float = 0.0,
-        end_s: float | None = None,
-        progress: Callable[[float], None] = lambda share: None,
-    ) -> list[Path]:
-        """Render what was ordered into files in `folder`, in bounded memory.
-
-        Parts are printed as they sound in the mix: those in no group, groups and returns, so that
-        their sum is the mix.
-        """
-        files.check_target(order.format, order.bits)
-        targets = self._targets(document, order.what)
-        rate = document.rate
-        song = song_frames(document, self.media)
-        start, end = _stretch(start_s, end_s, song, rate)
-        paths = [folder / f"{name}.{order.format}" for name in targets]
-        writers: list[files.Writer] = []
-        done = 0
-        try:
-            for path in paths:
-                writers.append(files.Writer(path, rate, 2, order.format, order.bits, end - start))
-            for blocks in render.blocks(
-                document, self.media, list(targets.values()), start, end - start
-            ):
-                for writer, block in zip(writers, blocks, strict=True):
-                    writer.write(block)
-                done += blocks[0].shape[0]
-                progress(done / (end - start))
-            for writer in writers:
-                writer.close()
-        finally:
-            for writer in writers:
-                writer.abandon()
-        return paths
-
-    def print_bytes(self, document: Session, order: Order) -> int:
-        """Bytes that a print of the whole song takes, at most."""
-        files_wanted = len(self._targets(document, order.what))
-        return files_wanted * files.wav_bytes(song_frames(document, self.media), 2)
-
-    def _targets(self, document: Session, what: str) -> dict[str, render.Target]:
-        targets: dict[str, render.Target] = {}
-        if what in ("mix", "both"):
-            targets["mix"] = render.MIX
-        chosen = document.summed() if what in ("parts", "both") else []
-        if what not in ("mix", "parts", "both"):
-            chosen = [document.part(what)]
-        for part in chosen:
-            targets[_free_name(files.safe_name(part.name), targets)] = (part.id, "after fader")
-        if not targets:
-            raise BadDocument("there is no part to print yet: bring in some files first")
-        return targets
-
-
-def _stretch(start_s: float, end_s: float | None, song: int, rate: int) -> tuple[int, int]:
-    """The frames to print: within the song; BadDocument when there is nothing between."""
-    for name, value in (("start", start_s), ("end", end_s)):
-        if value is not None and not 0.0 <= value < math.inf:
-            raise BadDocument(f"{value:g} s is not a place in the song", where=f"the {name}")
-    start = round(min(start_s, song / rate) * rate)
-    end = song if end_s is None else round(min(end_s, song / rate) * rate)
-    if end_s is not None and end_s <= start_s:
-        raise BadDocument("the stretch to print ends before it starts")
-    if end <= start:
-        raise BadDocument(f"the song ends at {song / rate:.2f} s, before the stretch to print starts")
-    return start, end
-
-
-def _free_name(name: str, taken: Iterable[str]) -> str:
-    """A name that no other file has, also where small and capital letters are one."""
-    lower = {one.lower() for one in taken}
-    if name.lower() not in lower:
-        return name
-    return next(f"{name} {n}" for n in range(2, len(lower) + 3) if f"{name} {n}".lower() not in lower)
 
 
 def _moved_db(trace: Traced | None, picture: Picture) -> tuple[float, float]:

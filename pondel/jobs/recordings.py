@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import soundfile
 
-from pondel.core.advice.roles import Heard, guess_role, role_by_sound
+from pondel.core.advice.roles import PartHeard, guess_role, role_by_sound
 from pondel.core.audio import files
 from pondel.core.audio.media import FileReader, Reader
 from pondel.core.document import Part, Role, Session
@@ -149,7 +149,9 @@ class Recordings:
         seconds = found.frames / found.rate
         hits = len(hits_among(found.onsets)) / seconds
         home, pitch_hz = found.home, self._pitch_hz(file, eager=True)
-        role = role_by_sound(Heard(home.low_hz, home.high_hz, hits, found.levels.crest_db, pitch_hz))
+        role = role_by_sound(
+            PartHeard(home.low_hz, home.high_hz, hits, found.levels.crest_db, pitch_hz)
+        )
         return role, role != "other"
 
     def open(self, file: str) -> Reader:

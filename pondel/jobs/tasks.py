@@ -219,7 +219,7 @@ class Jobs:
         try:
             order = self.prints.get(print_id)
             document = self.library.revision(order.session_id, order.revision).document
-            return self.desk.print_bytes(document, order.order)
+            return self.desk.printing.print_bytes(document, order.order)
         except PondelError:
             return 0
 
@@ -414,7 +414,7 @@ class Jobs:
         document = self.library.revision(order.session_id, order.revision).document
         try:
             with self.prints.folder(print_id) as folder:
-                paths = self.desk.print_to(document, folder, order.order, progress=report)
+                paths = self.desk.printing.print_to(document, folder, order.order, progress=report)
         except Cancelled:
             return
         self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}")

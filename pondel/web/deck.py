@@ -209,7 +209,9 @@ def fight_zone(session_id: str):
     document = fight.now.session
 
     def work() -> dict[str, Any]:
-        low, high = desk().zone_of(document, fight.leader, fight.yielder, fight.start, fight.frames)
+        low, high = desk().fights.zone_of(
+            document, fight.leader, fight.yielder, fight.start, fight.frames
+        )
         return {"low_hz": round(low, 1), "high_hz": round(high, 1)}
 
     return in_turn("fight-zone", work)
@@ -230,7 +232,7 @@ class FightInView(NamedTuple):
 
     def found(self, move: str | None = None) -> evidence.FightEvidence | None:
         stretch = (self.start, self.frames)
-        return desk().evidence(self.now.session, self.leader, self.yielder, stretch, move)
+        return desk().fights.evidence(self.now.session, self.leader, self.yielder, stretch, move)
 
     def hits_inside(self) -> np.ndarray:
         return evidence.within(self.hits_s, self.start, self.frames, self.now.session.rate)
@@ -285,9 +287,9 @@ def _move_on_hits(fight: FightInView, move_id: str, inside: np.ndarray) -> dict[
     moves = {move.id: move for move in document.part(fight.yielder).moves}
     if move_id not in moves or not moves[move_id].on:
         return None
-    zone_hz = desk().zone_of(document, fight.leader, fight.yielder, fight.start, fight.frames)
+    zone_hz = desk().fights.zone_of(document, fight.leader, fight.yielder, fight.start, fight.frames)
     stretch = (fight.start, fight.frames)
-    level = desk().drop_on_hits(document, fight.yielder, move_id, stretch, inside, zone_hz)
+    level = desk().fights.drop_on_hits(document, fight.yielder, move_id, stretch, inside, zone_hz)
     traces = whole_moves(fight.now.reductions(fight.yielder, *stretch))
     trace = traces.get(move_id)
     rises = kind_of(moves[move_id].kind).rises(moves[move_id])
@@ -373,7 +375,7 @@ def _spectra(fight: FightInView, fold: Fold, *, peak: bool) -> dict[str, Any]:
 def _shares(fight: FightInView) -> list[float]:
     """Share of the leader's loudness that the other takes in each band, where there is any to take."""
     document = fight.now.session
-    if not desk().are_heard(document, fight.leader, fight.yielder):
+    if not desk().fights.are_heard(document, fight.leader, fight.yielder):
         return [0.0] * evidence.BAND_HZ.size
     table = desk().loops.table(document, fight.start, fight.frames)
     alone, lost = table.alone(fight.leader), table.lost(fight.leader, fight.yielder)

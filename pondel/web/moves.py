@@ -230,7 +230,7 @@ def hit(session_id: str):
         elif move.on:
             # A move without a gain over time is shown by what it does to the level.
             step_s = LEVEL_STEP_S
-            sounds = desk().around_move(document, part.id, move.id, where)
+            sounds = desk().fights.around_move(document, part.id, move.id, where)
             change = level_change_db(*sounds, document.rate)
             gain = average_around(change, step_s, hits, BEFORE_HIT_S, after_s)
         leads = envelope(now, leader.id, "source")

@@ -55,17 +55,17 @@ def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     leader, part = led.leader, led.yielder
     hits = desk().hits_s(leader)
     inside = evidence.within(hits, *where, document.rate)
-    zone_hz = desk().zone_of(document, leader.id, part.id, *where)
+    zone_hz = desk().fights.zone_of(document, leader.id, part.id, *where)
     trace = now.reductions(part.id, *where).get(led.move.id)
     silent = [why for one in (leader, part) if (why := why_silent(document, one))]
-    found = desk().evidence(document, leader.id, part.id, where, led.move.id)
+    found = desk().fights.evidence(document, leader.id, part.id, where, led.move.id)
     return Case(
         led,
         f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}",
         silent[0] if silent else "",
         found,
         fight_words(found) if found else {},
-        desk().drop_on_hits(document, part.id, led.move.id, where, inside, zone_hz),
+        desk().fights.drop_on_hits(document, part.id, led.move.id, where, inside, zone_hz),
         None
         if trace is None
         else evidence.gain_on_hits(trace, inside, rises=kind_of(led.move.kind).rises(led.move)),

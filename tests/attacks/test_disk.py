@@ -142,9 +142,9 @@ def test_a_print_waits_for_the_room_it_takes(place, monkeypatch):
     jobs.take_in(jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 1)))).id)
     order = jobs.prints.order(song, library.head(song).id, Order("both", "wav", "32f"))
     wanted = 2 * 48000 * 2 * 4
-    assert jobs.desk.print_bytes(library.head(song).document, order.order) == wanted
+    assert jobs.desk.printing.print_bytes(library.head(song).document, order.order) == wanted
     full = os.open("/dev/full", os.O_WRONLY)
-    monkeypatch.setattr(jobs.desk, "print_to", lambda *_, **__: os.write(full, b"x"))
+    monkeypatch.setattr(jobs.desk.printing, "print_to", lambda *_, **__: os.write(full, b"x"))
     jobs.print(order.id)
     os.close(full)
     assert jobs.starved.names() == {f"print {order.id}"}

@@ -173,7 +173,7 @@ OFTEN_S = 0.5
 
 
 @dataclass(frozen=True)
-class Heard:
+class PartHeard:
     """What was measured of a part whose name says nothing.
 
     Nine tenths of its energy lie from `low_hz` to `high_hz`; `hits_s` is how many hits it has a second,
@@ -187,7 +187,7 @@ class Heard:
     pitch_hz: float | None
 
 
-def role_by_sound(heard: Heard) -> Role:
+def role_by_sound(heard: PartHeard) -> Role:
     """A guess, no more: only where home, hits and crest leave little doubt, else "other"."""
     is_sharp = heard.crest_db >= SHARP_DB
     if heard.high_hz < LOW_HZ and is_sharp and heard.hits_s >= OFTEN_S:

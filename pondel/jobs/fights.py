@@ -1,0 +1,181 @@
+"""One part against another, and each move between them: what was measured of them, and what it gives.
+
+zone_hz = desk.fights.zone_of(document, leader_id, yielder_id, start, frames)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from pondel.core.advice.lengths import lengths_of
+from pondel.core.document import Session
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.listen import without_moves
+from pondel.core.errors import BadDocument
+from pondel.core.evidence import FightEvidence, OnHits, drop_on_hits, fight_evidence
+from pondel.core.hearing.recovery import recovery_s
+from pondel.core.measures.lowsum import low_sum
+from pondel.core.moves.fight import Fight
+from pondel.core.moves.registry import kind_of
+from pondel.jobs.analysis import Analysis
+from pondel.jobs.loops import Loops
+from pondel.jobs.recordings import Recordings
+
+PROPOSAL_S = 10.0
+LOWS_BELOW_HZ = 120.0
+ANY_ZONE_HZ = (40.0, 160.0)
+
+
+class Fights:
+    """Measures fights from the sound as it stands. Thread-safe."""
+
+    def __init__(
+        self,
+        now: Callable[[Session], ChunkedSession],
+        recordings: Recordings,
+        analysis: Analysis,
+        loops: Loops,
+    ) -> None:
+        self._now, self._recordings = now, recordings
+        self._analysis, self._loops = analysis, loops
+
+    def measured(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        start_s: float,
+        zone_hz: tuple[float, float] | None = None,
+    ) -> Fight:
+        """What advice needs to know of a fight, from some seconds of the song near `start_s`."""
+        leader, yielder = document.part(leader_id), document.part(yielder_id)
+        if leader.id == yielder.id:
+            raise BadDocument("a part cannot give way to itself: choose two parts")
+        rate = document.rate
+        hits = self._recordings.hits_s(leader)
+        later = hits[hits >= start_s]
+        begin_s = max(0.0, float(later[0]) - 0.1) if later.size > 4 else 0.0
+        start, frames = round(begin_s * rate), round(PROPOSAL_S * rate)
+        now = self._now(document)
+        key = now.region((leader_id, "source"), start, frames)
+        inside = hits[(hits >= begin_s) & (hits < begin_s + PROPOSAL_S - 0.3)] - begin_s
+        recording = self._recordings.of(leader.file) if leader.file else None
+        lengths = lengths_of(recording.hits(leader)) if recording else None
+        sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
+        stretch, pair = (start, frames), (leader_id, yielder_id)
+        zone_hz = zone_hz or self.zone_of(document, *pair, *stretch)
+        return Fight(
+            leader,
+            yielder,
+            *zone_hz,
+            key,
+            inside,
+            hits,
+            rate,
+            document.tempo_bpm,
+            recording.home if recording else None,
+            lengths.fall_20_s if lengths else None,
+            low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
+            self._recovery_s(document, *pair, stretch, inside, zone_hz),
+            self._recordings.hits_s(yielder),
+        )
+
+    def _recovery_s(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        stretch: tuple[int, int],
+        hits_s: np.ndarray,
+        zone_hz: tuple[float, float],
+    ) -> float | None:
+        """How long the leader's hits hide the other part when nothing is done."""
+        bare = without_moves(document)
+        if not self.are_heard(bare, leader_id, yielder_id):
+            return None
+        powers = [self._loops.power(bare, part, *stretch) for part in (yielder_id, leader_id)]
+        return recovery_s(*powers, hits_s, zone_hz)
+
+    def are_heard(self, document: Session, *part_ids: str) -> bool:
+        """Whether the ear tells these parts apart in the mix."""
+        return set(part_ids) <= {part.id for part in self._analysis.parts(document)}
+
+    def zone_of(
+        self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
+    ) -> tuple[float, float]:
+        """The zone in which the pair was decided upon, or where the leader loses most untreated.
+
+        Over the whole song if that was heard, else in the stretch: what a move gives is told in one
+        zone, whatever the move does to it.
+        """
+        for zone in document.zones:
+            if zone.leads == leader_id and yielder_id in zone.gives_way:
+                return zone.low_hz, zone.high_hz
+        bare = without_moves(document)
+        if not self.are_heard(bare, leader_id, yielder_id):
+            return ANY_ZONE_HZ
+        table = self._analysis.known_table(bare) or self._loops.table(bare, start, frames)
+        zones = table.zones(leader_id, yielder_id)
+        return (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ
+
+    def evidence(
+        self,
+        document: Session,
+        leader_id: str,
+        yielder_id: str,
+        stretch: tuple[int, int],
+        move_id: str | None = None,
+    ) -> FightEvidence | None:
+        """What one move gave and cost in a stretch, or without one how the fight stands.
+
+        None while one of the two is not heard. All other moves are in play, before as after; a move
+        in the middle or at the sides alone is judged there.
+        """
+        if not self.are_heard(document, leader_id, yielder_id):
+            return None
+        part = document.part(yielder_id)
+        move = next((one for one in part.moves if one.id == move_id and one.on), None)
+        fold = kind_of(move.kind).fold(move) if move else "both"
+        after = self._loops.table(document, *stretch, fold)
+        before = after
+        if move is not None:
+            moves = [one for one in part.moves if one.id != move_id]
+            without = part.model_copy(update={"moves": moves})
+            parts = [without if one.id == yielder_id else one for one in document.parts]
+            before = self._loops.table(document.model_copy(update={"parts": parts}), *stretch, fold)
+        zone_hz = self.zone_of(document, leader_id, yielder_id, *stretch)
+        return fight_evidence(before, after, leader_id, yielder_id, zone_hz)
+
+    def drop_on_hits(
+        self,
+        document: Session,
+        part_id: str,
+        move_id: str,
+        stretch: tuple[int, int],
+        hits_s: np.ndarray,
+        zone_hz: tuple[float, float] | None,
+    ) -> OnHits:
+        """How far one move lowers its part in a zone on hits, in seconds from the stretch's start."""
+        sounds = self.around_move(document, part_id, move_id, stretch)
+        move = next(one for one in document.part(part_id).moves if one.id == move_id)
+        rises = kind_of(move.kind).rises(move)
+        return drop_on_hits(*sounds, document.rate, hits_s, zone_hz, rises=rises)
+
+    def around_move(
+        self, document: Session, part_id: str, move_id: str, stretch: tuple[int, int]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """A part right before and right after one of its moves, float32 (frames, channels).
+
+        Of the chain only what comes before the move is in play, so that it is told by itself.
+        """
+        moves = document.part(part_id).moves
+        at = next(n for n, move in enumerate(moves) if move.id == move_id)
+        sounds = []
+        for end in (at, at + 1):
+            part = document.part(part_id).model_copy(update={"moves": moves[:end]})
+            parts = [part if one.id == part_id else one for one in document.parts]
+            chunked = self._now(document.model_copy(update={"parts": parts}))
+            sounds.append(chunked.region((part_id, "before fader"), *stretch))
+        return sounds[0], sounds[1]
