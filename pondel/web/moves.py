@@ -24,7 +24,7 @@ from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.refs import hits_source
-from pondel.jobs.desk import ANY_ZONE_HZ
+from pondel.jobs.fights import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (

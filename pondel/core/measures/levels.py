@@ -23,7 +23,7 @@ FLAT_RUN, FLAT_RANGE_DB = 3, 1.5
 PIECE = 512
 FLAT_STEP_DB, FLAT_STEPS = 0.25, 240
 """Flat tops are counted by their level below full scale, until the peak is known."""
-TILE = 64
+TILE, LANES = 64, 16
 
 
 @dataclass(frozen=True)
@@ -66,61 +66,83 @@ OVERSHOOT = float(np.abs(PHASES).sum(axis=1).max())
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
-def _true_peak(samples, phases, overshoot, best):
-    """Largest interpolated magnitude in one channel, at least `best`.
+def _tiles(samples, loudest):
+    """Sum and sum of squares of one channel; `loudest` takes the largest magnitude of each tile.
 
-    A tile whose samples cannot add up to more than `best` is passed over. `phases` is float32
-    (phases, taps), the taps in the order in which they meet the samples, a multiple of four.
+    Four samples are taken together and sixteen such fours side by side, as the processor adds them.
     """
+    sums, squares = np.zeros(LANES), np.zeros(LANES)
+    peaks = np.zeros(LANES, np.float32)
+    whole = samples.size // TILE
+    for k in range(whole):
+        tile = samples[TILE * k : TILE * k + TILE]
+        for i in range(LANES):
+            a, b, c, d = tile[i], tile[i + LANES], tile[i + 2 * LANES], tile[i + 3 * LANES]
+            peaks[i] = max(abs(a), abs(b), abs(c), abs(d))
+            sums[i] += np.float64((a + b) + (c + d))
+            squares[i] += np.float64((a * a + b * b) + (c * c + d * d))
+        peak = np.float32(0.0)
+        for i in range(LANES):
+            peak = max(peak, peaks[i])
+        loudest[k] = peak
+    total, square, peak = sums.sum(), squares.sum(), np.float32(0.0)
+    for x in samples[TILE * whole :]:
+        peak = max(peak, abs(x))
+        total += np.float64(x)
+        square += np.float64(x) * np.float64(x)
+    if whole < loudest.size:
+        loudest[whole] = peak
+    return total, square
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
+def _largest_between(given, phases, between):
+    """Largest magnitude interpolated from `given`, float32 (tile + taps - 1,)."""
     taps = phases.shape[1]
-    between = np.empty(TILE, np.float32)
-    for start in range(0, samples.size - taps + 1, TILE):
-        size = min(TILE, samples.size - taps + 1 - start)
-        given = samples[start : start + size + taps - 1]
-        loudest = np.float32(0.0)
-        for i in range(given.size):
-            loudest = max(loudest, abs(given[i]))
-        if loudest * overshoot <= best:
-            continue
-        for p in range(phases.shape[0]):
-            found = between[:size]
+    size = given.size - taps + 1
+    best = np.float32(0.0)
+    found = between[:size]
+    for p in range(phases.shape[0]):
+        for i in range(size):
+            found[i] = np.float32(0.0)
+        for t in range(0, taps, 4):
+            w0, w1, w2, w3 = phases[p, t], phases[p, t + 1], phases[p, t + 2], phases[p, t + 3]
+            s0, s1 = given[t : t + size], given[t + 1 : t + 1 + size]
+            s2, s3 = given[t + 2 : t + 2 + size], given[t + 3 : t + 3 + size]
             for i in range(size):
-                found[i] = np.float32(0.0)
-            for t in range(0, taps, 4):
-                w0, w1, w2, w3 = phases[p, t], phases[p, t + 1], phases[p, t + 2], phases[p, t + 3]
-                s0, s1 = given[t : t + size], given[t + 1 : t + 1 + size]
-                s2, s3 = given[t + 2 : t + 2 + size], given[t + 3 : t + 3 + size]
-                for i in range(size):
-                    found[i] += (w0 * s0[i] + w1 * s1[i]) + (w2 * s2[i] + w3 * s3[i])
-            for i in range(size):
-                best = max(best, abs(found[i]))
+                found[i] += (w0 * s0[i] + w1 * s1[i]) + (w2 * s2[i] + w3 * s3[i])
+        for i in range(size):
+            best = max(best, abs(found[i]))
     return best
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
-def _plain_sums(samples):
-    total, squares = 0.0, 0.0
-    peak = np.float32(0.0)
-    for i in range(samples.size):
-        x = samples[i]
-        peak = max(peak, abs(x))
-        wide = np.float64(x)
-        total += wide
-        squares += wide * wide
-    return total, squares, np.float64(peak)
+def _true_peak(samples, before, loudest, phases, overshoot, best):
+    """Largest interpolated magnitude in one channel, at least `best`.
+
+    `samples` begins `before` frames, at most a tile, ahead of those whose tiles' `loudest` are given.
+    A tile whose samples, with those just before it, cannot add up to more than `best` is passed over.
+    `phases` is float32 (phases, taps), the taps in the order in which they meet the samples, a
+    multiple of four.
+    """
+    reach = phases.shape[1] - 1
+    between = np.empty(TILE, np.float32)
+    last = np.float32(0.0)
+    for i in range(before):
+        last = max(last, abs(samples[i]))
+    for k in range(loudest.size):
+        most, last = max(last, loudest[k]), loudest[k]
+        if most * overshoot > best:
+            first = before + TILE * k
+            given = samples[first - reach : min(first + TILE, samples.size)]
+            best = max(best, _largest_between(given, phases, between))
+    return best
 
 
 @kernel(error_model="numpy")
-def _sums(samples, clip, state):
-    """Add one channel's block to state: [peak, sum, sum of squares, run, runs]."""
-    total, squares, peak = _plain_sums(samples)
-    state[0] = max(state[0], peak)
-    state[1] += total
-    state[2] += squares
-    if peak < clip:
-        state[3] = 0.0
-        return
-    run, runs = state[3], state[4]
+def _clipped_runs(samples, clip, state):
+    """Count runs of samples at full scale; state: [samples of the run under way, runs]."""
+    run, runs = state[0], state[1]
     for i in range(samples.size):
         if abs(samples[i]) >= clip:
             run += 1
@@ -128,7 +150,7 @@ def _sums(samples, clip, state):
                 runs += 1
         else:
             run = 0
-    state[3], state[4] = run, runs
+    state[0], state[1] = run, runs
 
 
 @kernel(error_model="numpy")
@@ -182,7 +204,7 @@ class LevelMeter:
         self._rate = rate
         self._channels = channels
         self._frames = 0
-        self._sums = np.zeros((channels, 5))
+        self._sums, self._clipped = np.zeros((channels, 3)), np.zeros((channels, 2))
         self._flat, self._tops = np.zeros((channels, 4)), np.zeros((channels, FLAT_STEPS))
         self._peaks = [np.float32(0.0)] * channels
         self._tail = np.zeros((channels, TAPS_PER_PHASE), np.float32)
@@ -196,13 +218,29 @@ class LevelMeter:
         joined = np.concatenate([self._tail, np.ascontiguousarray(block.T)], axis=1)
         fresh = joined[:, TAPS_PER_PHASE:]
         for c, channel in enumerate(joined):
-            _sums(fresh[c], CLIP_LEVEL, self._sums[c])
-            _look_for_flat_tops(fresh[c], self._flat[c], self._tops[c])
-            if self._sums[c, 0] > 1.0:
+            loudest = np.empty(-(-block.shape[0] // TILE), np.float32)
+            total, squares = _tiles(fresh[c], loudest)
+            peak = loudest.max()
+            self._sums[c] = (
+                max(self._sums[c, 0], peak),
+                self._sums[c, 1] + total,
+                self._sums[c, 2] + squares,
+            )
+            if peak < CLIP_LEVEL:
+                self._clipped[c, 0] = 0.0
+            else:
+                _clipped_runs(fresh[c], CLIP_LEVEL, self._clipped[c])
+            if peak > 1.0:
                 self._flat[c, 3] += np.count_nonzero(np.abs(fresh[c]) > 1.0)
-            self._peaks[c] = _true_peak(channel, PHASES, np.float32(OVERSHOOT), self._peaks[c])
+            _look_for_flat_tops(fresh[c], self._flat[c], self._tops[c])
+            self._peaks[c] = self._between(channel, loudest, c)
         self._tail = joined[:, joined.shape[1] - TAPS_PER_PHASE :].copy()
         self._loudness.write_wide(fresh)
+
+    def _between(self, channel: np.ndarray, loudest: np.ndarray, c: int) -> np.float32:
+        return _true_peak(
+            channel, TAPS_PER_PHASE, loudest, PHASES, np.float32(OVERSHOOT), self._peaks[c]
+        )
 
     def _near_the_top(self, peak: float) -> int:
         top_db = _db(peak)
@@ -211,10 +249,8 @@ class LevelMeter:
     def levels(self) -> Levels:
         """Everything measured so far."""
         joined = np.concatenate([self._tail, np.zeros_like(self._tail)], axis=1)
-        true_peaks = [
-            _true_peak(channel, PHASES, np.float32(OVERSHOOT), peak)
-            for channel, peak in zip(joined, self._peaks, strict=True)
-        ]
+        silence = np.zeros(1, np.float32)
+        true_peaks = [self._between(channel, silence, c) for c, channel in enumerate(joined)]
         peak = float(self._sums[:, 0].max())
         samples = max(1, self._frames * self._channels)
         rms = math.sqrt(self._sums[:, 2].sum() / samples)
@@ -226,7 +262,7 @@ class LevelMeter:
             rms_dbfs=_db(rms),
             crest_db=_db(peak) - _db(rms),
             dc_offset=float(max(self._sums[:, 1], key=abs) / max(1, self._frames)),
-            clipped_runs=int(self._sums[:, 4].sum()),
+            clipped_runs=int(self._clipped[:, 1].sum()),
             flat_tops=self._near_the_top(peak),
             over_full_scale=int(self._flat[:, 3].sum()),
             integrated_lufs=loudness.integrated_lufs(powers),
