@@ -53,67 +53,132 @@ def _raise(values, exponents, scratch):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _partial_tile(signal, noise, table, at_offset, at_quiet, work, out, clear_db):
-    """Specific partial loudness of a few frames, without its scale; float32 (frames, places).
+def _mask(noise, table, scratch, masked, others, masking_db):
+    """What noise does to any sound beside it, of a few frames; float32 (frames, places).
+
+    `masked` and `others` are the powers of equation 17 at the masked threshold and of the noise by
+    itself, `masking_db` the masked threshold.
+    """
+    frames, places = noise.shape
+    masking = scratch[: frames * places]
+    for f in range(frames):
+        for b in range(places):
+            e = max(noise[f, b], np.float32(0.0))
+            threshold = e * table[_DETECTION, b] + table[_QUIET, b]
+            gain, offset = table[_GAIN, b], table[_OFFSET, b]
+            masked[f, b] = (e + threshold) * gain + offset
+            others[f, b] = e * gain + offset
+            masking[f * places + b] = threshold
+    amplitude_to_db(masking, masking_db.ravel())
+    _raise(masked, table[_EXPONENT], masking)
+    _raise(others, table[_EXPONENT], masking)
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _in_db(signal, scratch, signal_db):
+    """Of a few frames, before they are set against what masks them."""
+    flat, size = signal.ravel(), signal.size
+    for i in range(size):
+        scratch[i] = max(flat[i], LEAST)
+    amplitude_to_db(scratch[:size], signal_db.ravel())
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _beside(
+    signal, signal_db, noise, masked, others, masking_db, table, edges, scale, work, out, clear_db
+):
+    """Specific partial loudness of a few frames; float32 (frames, places).
 
     clear_db: how far each stands above what the noise masks, or of no size.
     """
     frames, places = signal.shape
-    both, masked, others = work[0, :frames], work[1, :frames], work[2, :frames]
-    ratio, fade = work[3, :frames], work[4, :frames]
-    scratch = work[5].ravel()[: frames * places]
+    both, fade = work[0, :frames], work[1, :frames]
+    scratch = work[2].ravel()[: frames * places]
     one, two = np.float32(1.0), np.float32(2.0)
     for f in range(frames):
         for b in range(places):
-            s = max(signal[f, b], LEAST)
             e = max(noise[f, b], np.float32(0.0))
-            masking = e * table[_DETECTION, b] + table[_QUIET, b]
-            gain, offset = table[_GAIN, b], table[_OFFSET, b]
-            both[f, b] = (s + e) * gain + offset
-            masked[f, b] = (e + masking) * gain + offset
-            others[f, b] = e * gain + offset
-            ratio[f, b] = masking / s
-    amplitude_to_db(ratio.ravel(), scratch)
-    if clear_db.size:
-        clear = clear_db.ravel()
-        for i in range(clear.size):
-            clear[i] = np.float32(-0.5) * scratch[i]
-    for i in range(scratch.size):
-        scratch[i] *= np.float32(0.3)
+            both[f, b] = (max(signal[f, b], LEAST) + e) * table[_GAIN, b] + table[_OFFSET, b]
+            scratch[f * places + b] = np.float32(0.3) * (masking_db[f, b] - signal_db[f, b])
     db_to_amplitude(scratch, fade.ravel())
+    if clear_db.size:
+        for f in range(frames):
+            for b in range(places):
+                clear_db[f, b] = np.float32(0.5) * (signal_db[f, b] - masking_db[f, b])
     _raise(both, table[_EXPONENT], scratch)
-    _raise(masked, table[_EXPONENT], scratch)
-    _raise(others, table[_EXPONENT], scratch)
+    at_offset, at_quiet = edges[0], edges[1]
     for f in range(frames):
         for b in range(places):
+            threshold = max(noise[f, b], np.float32(0.0)) * table[_DETECTION, b] + table[_QUIET, b]
+            ratio = threshold / max(signal[f, b], LEAST)
             above = both[f, b] - at_offset[b] - (masked[f, b] - at_quiet[b]) * fade[f, b]
-            x = two / (one + ratio[f, b])
+            x = two / (one + ratio)
             at_threshold = (at_quiet[b] - at_offset[b]) / (masked[f, b] - others[f, b])
             below = x * np.sqrt(x) * at_threshold * (both[f, b] - others[f, b])
-            heard = above if ratio[f, b] < one else below
-            out[f, b] = max(heard, np.float32(0.0))
+            heard = above if ratio < one else below
+            out[f, b] = max(heard, np.float32(0.0)) * scale
 
 
 @kernel(error_model="numpy")
-def _partial(signal, noise, table, at_offset, at_quiet, scale, out, clear_db):
-    work = np.empty((6, TILE, signal.shape[1]), np.float32)
+def _partial(signal, noise, table, edges, scale, out, clear_db):
+    places = signal.shape[1]
+    work, mask = np.empty((3, TILE, places), np.float32), np.empty((4, TILE, places), np.float32)
+    scratch = work[2].ravel()
     for first in range(0, signal.shape[0], TILE):
         last = min(first + TILE, signal.shape[0])
+        given, by = signal[first:last], noise[first:last]
+        masked, others = mask[0, : last - first], mask[1, : last - first]
+        masking_db, given_db = mask[2, : last - first], mask[3, : last - first]
+        _mask(by, table, scratch, masked, others, masking_db)
+        _in_db(given, scratch, given_db)
         rows, clear = out[first:last], clear_db[first:last]
-        given, others = signal[first:last], noise[first:last]
-        _partial_tile(given, others, table, at_offset, at_quiet, work, rows, clear)
-        for f in range(rows.shape[0]):
-            for b in range(rows.shape[1]):
-                rows[f, b] *= scale
+        _beside(given, given_db, by, masked, others, masking_db, table, edges, scale, work, rows, clear)
+
+
+@kernel(error_model="numpy")
+def _masks(noise, table, masked, others, masking_db):
+    scratch = np.empty(TILE * noise.shape[1], np.float32)
+    for first in range(0, noise.shape[0], TILE):
+        rows = slice(first, first + TILE)
+        _mask(noise[rows], table, scratch, masked[rows], others[rows], masking_db[rows])
+
+
+@kernel(error_model="numpy")
+def _all_in_db(signal, signal_db):
+    scratch = np.empty(TILE * signal.shape[1], np.float32)
+    for first in range(0, signal.shape[0], TILE):
+        _in_db(signal[first : first + TILE], scratch, signal_db[first : first + TILE])
+
+
+@kernel(error_model="numpy")
+def _all_beside(
+    signal, signal_db, noise, masked, others, masking_db, table, edges, scale, out, clear_db
+):
+    work = np.empty((3, TILE, signal.shape[1]), np.float32)
+    for first in range(0, signal.shape[0], TILE):
+        rows = slice(first, min(first + TILE, signal.shape[0]))
+        _beside(
+            signal[rows],
+            signal_db[rows],
+            noise[rows],
+            masked[rows],
+            others[rows],
+            masking_db[rows],
+            table,
+            edges,
+            scale,
+            work,
+            out[rows],
+            clear_db[rows],
+        )
 
 
 @lru_cache(maxsize=1)
-def _edges() -> tuple[np.ndarray, np.ndarray]:
+def _edges() -> np.ndarray:
     """A^alpha and (G E_quiet + A)^alpha, through the same arithmetic as everything else."""
-    rows = [_TABLE[_OFFSET].copy(), _TABLE[_QUIET] * _TABLE[_GAIN] + _TABLE[_OFFSET]]
-    for row in rows:
-        _raise(row[np.newaxis], _TABLE[_EXPONENT], np.empty(row.size, np.float32))
-    return rows[0], rows[1]
+    rows = np.stack([_TABLE[_OFFSET], _TABLE[_QUIET] * _TABLE[_GAIN] + _TABLE[_OFFSET]])
+    _raise(rows, _TABLE[_EXPONENT], np.empty(rows.size, np.float32))
+    return rows
 
 
 NO_CLEAR_DB = np.empty((0, _TABLE.shape[1]), np.float32)
@@ -131,9 +196,36 @@ def partial_loudness(
     signal = np.ascontiguousarray(power, np.float32)
     noise = np.zeros_like(signal) if others is None else np.ascontiguousarray(others, np.float32)
     out = np.empty_like(signal)
-    at_offset, at_quiet = _edges()
-    _partial(signal, noise, _TABLE, at_offset, at_quiet, np.float32(SCALE), out, clear_db)
+    _partial(signal, noise, _TABLE, _edges(), np.float32(SCALE), out, clear_db)
     return out
+
+
+class Excited:
+    """An excitation that is heard beside many others, or masks many: what each needs is made once.
+
+    power: float32 (frames, places), re 0 dB SPL.
+    """
+
+    def __init__(self, power: np.ndarray) -> None:
+        self.power = np.ascontiguousarray(power, np.float32)
+        self._in_db = np.empty_like(self.power)
+        self._masks = np.empty((3, *self.power.shape), np.float32)
+        _all_in_db(self.power, self._in_db)
+        _masks(self.power, _TABLE, *self._masks)
+
+    def beside(self, masker: Excited, out: np.ndarray, clear_db: np.ndarray = NO_CLEAR_DB) -> None:
+        """Fill `out`, float32 (frames, places), as `partial_loudness` beside this masker alone."""
+        _all_beside(
+            self.power,
+            self._in_db,
+            masker.power,
+            *masker._masks,
+            _TABLE,
+            _edges(),
+            np.float32(SCALE),
+            out,
+            clear_db,
+        )
 
 
 def clear_above_db(power: np.ndarray, others: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ import numpy as np
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.hearing.clear import BINS, gather_bands
-from pondel.core.hearing.loudness import clear_above_db, partial_loudness, sounding
+from pondel.core.hearing.loudness import Excited, clear_above_db, partial_loudness, sounding
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
 
@@ -37,6 +37,17 @@ def _give_to_hiders(lost, others, maskers, part, groups, alone, own, by):
             row, masker = by[group, k], maskers[k, f]
             for b in range(lost.shape[1]):
                 row[b] += weight[b] * masker[b]
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _take(alone, heard, groups, times, sums):
+    """Add what is lost of one part beside another to its sums, float64 (groups, places)."""
+    for f in range(alone.shape[0]):
+        if groups[f] < 0:
+            continue
+        row = sums[groups[f]]
+        for b in range(alone.shape[1]):
+            row[b] += times * max(alone[f, b] - heard[f, b], np.float32(0.0))
 
 
 @dataclass(frozen=True)
@@ -89,9 +100,11 @@ class TableMaker:
         where = self._where(first, powers.shape[1])
         self._lengths += np.bincount(where, minlength=self._lengths.size)
         run = self._pool.map if self._pool else map
+        # What each hider would take by itself is told well enough by every fourth frame.
+        few = list(run(lambda power: Excited(power[::THIN]), powers))
 
         def one(part: int) -> None:
-            self._add_part(part, powers, total, where, on_hits[part])
+            self._add_part(part, powers, few, total, where, on_hits[part])
 
         for _ in run(one, range(len(self._ids))):
             pass
@@ -102,7 +115,7 @@ class TableMaker:
             segment[max(0, start - first) : max(0, end - first)] = n
         return segment
 
-    def _add_part(self, part, powers, total, where, on_hits) -> None:
+    def _add_part(self, part, powers, few, total, where, on_hits) -> None:
         power = powers[part]
         alone = partial_loudness(power)
         counted = sounding(alone)
@@ -120,20 +133,16 @@ class TableMaker:
         after = by.sum(axis=(0, 2))
         given = after - before
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        # What each hider would take by itself is told well enough by every fourth frame.
-        few, own, at, rest = power[::THIN], alone[::THIN], groups[::THIN].copy(), others[::THIN]
+        own, at, rest = alone[::THIN], groups[::THIN], others[::THIN]
+        heard, alone_db = np.empty_like(own), np.empty_like(own)
         worst = set(np.argsort(-after, kind="stable")[:HIDERS].tolist())
         for other in np.flatnonzero(given >= enough).tolist():
-            hider = powers[other][::THIN]
-            taken = np.maximum(own - partial_loudness(few, hider, clear_db[: few.shape[0]]), 0.0)
-            for group in np.unique(at[at >= 0]):
-                rows = taken[at == group]
-                self._alone_by[part, group, other] += THIN * rows.sum(axis=0, dtype=np.float64)
+            few[part].beside(few[other], heard, alone_db)
+            _take(own, heard, at, THIN, self._alone_by[part, :, other])
             if other in worst:
-                if other not in self._pairs[part]:
-                    self._pairs[part][other] = _PairSums.of(by.shape[0])
-                sums = self._pairs[part][other]
-                sums.add(clear_db[: few.shape[0]], clear_above_db(few, rest - hider), own, at)
+                without_db = clear_above_db(few[part].power, rest - few[other].power)
+                sums = self._pairs[part].setdefault(other, _PairSums.of(by.shape[0]))
+                sums.add(alone_db, without_db, own, at)
 
     def table(self) -> HiddenTable:
         """Everything added so far."""
