@@ -6,6 +6,7 @@ import numpy as np
 from conftest import RATE
 from scipy.fft import rfft, rfftfreq
 
+from pondel.core.beats import steady
 from pondel.core.moves.base import Place
 from pondel.core.moves.registry import kind_of
 
@@ -24,7 +25,7 @@ def at_work(
     """A processor, told where it begins."""
     processor = kind_of(move.kind).make(move, rate, channels, trace)
     if hasattr(processor, "start_at"):
-        processor.start_at(Place(frame, bpm, np.array(hits_s, np.float64)))
+        processor.start_at(Place(frame, steady(bpm), np.array(hits_s, np.float64)))
     return processor
 
 

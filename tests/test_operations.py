@@ -166,7 +166,8 @@ def whole():
     tuba = {"id": "tuba", "moves": [eq, {"id": "m2", "kind": "level"}]}
     hall = {"id": "hall", "file": None, "source": "sends"}
     zone = {"id": "z1", "low_hz": 40, "high_hz": 90, "leads": "drum", "gives_way": ["tuba"]}
-    return session_of(*parts, tuba, hall, zones=[zone])
+    slower = {"at_s": 8, "tempo_bpm": 90}
+    return session_of(*parts, tuba, hall, zones=[zone], tempo_changes=[slower])
 
 
 class Measured(KnownHits):

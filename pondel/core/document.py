@@ -9,10 +9,12 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import Counter
+from itertools import pairwise
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, TypeAdapter, ValidationError, model_validator
 
+from pondel.core.beats import MOST_CHANGES, BeatChange, Beats, steady
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.model import Model
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS, Seconds
@@ -56,6 +58,29 @@ def _printable(value: Any) -> Any:
 
 Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=ID_FORM)]
 Name = Annotated[str, BeforeValidator(_printable), Field(min_length=1, max_length=80)]
+
+
+BeatNote = Literal[1, 2, 4, 8, 16, 32]
+Tempo = Annotated[float, Field(ge=20, le=400)]
+
+
+class TempoChange(Model):
+    """Another tempo, or signature, from a moment of the song on."""
+
+    at_s: float = Field(ge=0, le=LONGEST_S)
+    tempo_bpm: Tempo
+    beats_per_bar: int = Field(4, ge=1, le=32)
+    beat_note: BeatNote = 4
+
+
+def tempo_change(change: BeatChange) -> TempoChange:
+    """A change as a document holds it."""
+    return TempoChange(
+        at_s=change.at_s,
+        tempo_bpm=change.bpm,
+        beats_per_bar=change.beats_per_bar,
+        beat_note=change.beat_note,  # type: ignore[arg-type]
+    )
 
 
 class Section(Model):
@@ -186,11 +211,17 @@ class Session(Model):
     tempo_bpm: float = number(
         "Tempo", default=120.0, low=20, high=400, unit="bpm", step=1, decimals=2, help="Beats a minute."
     )
-    tempo_from: Literal["nobody", "hits", "told"] = Field(
+    tempo_from: Literal["nobody", "hits", "midi", "told"] = Field(
         "nobody",
-        description="Who knows the tempo: nobody, the hits by an estimate, or it was told.",
+        description="Who knows the tempo: nobody, hits by an estimate, a MIDI file, or it was told.",
     )
     beats_per_bar: int = Field(4, ge=1, le=32)
+    beat_note: BeatNote = Field(4, description="The note that a bar counts; tempi count quarters.")
+    tempo_changes: list[TempoChange] = Field(
+        default_factory=list,
+        max_length=MOST_CHANGES,
+        description="Other tempi and signatures later in the song.",
+    )
     listening_level_db_spl: float = Field(83, ge=40, le=110)
     sections: list[Section] = Field(default_factory=list, max_length=MOST_SECTIONS)
     parts: list[Part] = Field(default_factory=list, max_length=MOST_PARTS)
@@ -207,6 +238,26 @@ class Session(Model):
     def known_tempo_bpm(self) -> float | None:
         """The tempo, None while nobody knows it."""
         return None if self.tempo_from == "nobody" else self.tempo_bpm
+
+    def beats(self) -> Beats:
+        """Where beats and bars lie, as far as anybody knows; 120 bpm while nobody does."""
+        begins = BeatChange(0.0, self.tempo_bpm, self.beats_per_bar, self.beat_note)
+        later = [
+            BeatChange(one.at_s, one.tempo_bpm, one.beats_per_bar, one.beat_note)
+            for one in self.tempo_changes
+        ]
+        return Beats([begins, *later])
+
+    def counted(self) -> Beats:
+        """Beats as they are told: each counts as a second while nobody knows the tempo."""
+        return steady(60.0, self.beats_per_bar) if self.tempo_from == "nobody" else self.beats()
+
+    @model_validator(mode="after")
+    def _tempi_rise(self) -> Self:
+        at_s = [0.0, *(one.at_s for one in self.tempo_changes)]
+        if any(after <= before for before, after in pairwise(at_s)):
+            raise ValueError("changes of tempo do not follow one another")
+        return self
 
     @model_validator(mode="after")
     def _ids_fit(self) -> Self:

@@ -74,7 +74,7 @@ class Fights:
             inside,
             hits,
             rate,
-            document.tempo_bpm,
+            document.beats().bpm_at(begin_s),
             recording.home if recording else None,
             lengths.fall_20_s if lengths else None,
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),

@@ -29,6 +29,7 @@ def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, 
         "name": document.name,
         "rate": document.rate,
         "tempo_bpm": document.tempo_bpm,
+        "tempo_changes": [one.model_dump() for one in document.tempo_changes],
         "listening_level_db_spl": document.listening_level_db_spl,
         "parts": [_part(desk, document, table, before, part) for part in document.parts if part.file],
         "returns": [

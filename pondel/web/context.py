@@ -167,7 +167,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,
         "tempo_known": document.known_tempo_bpm is not None,
-        "beats_per_bar": document.beats_per_bar,
+        "beats": document.counted().facts(),
         "sections": [s.model_dump() for s in document.sections],
         "variants": [asdict(variant) for variant in jobs().variants.of(session_id)],
         "zones": [z.model_dump() for z in document.zones],

@@ -11,11 +11,11 @@ from flask import Blueprint, redirect, render_template, request, url_for
 
 from pondel.core.advice.names import part_name, shared_prefix
 from pondel.core.audio import midi
-from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session
+from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session, tempo_change
 from pondel.core.errors import BadAudio, BadDocument
 from pondel.core.measures.tempo import beside_bpm
 from pondel.core.moves.controls import control_of
-from pondel.core.operations import GiveHits
+from pondel.core.operations import GiveHits, GiveTempo, Operation
 from pondel.jobs.recordings import Recording
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
@@ -23,6 +23,7 @@ from pondel.web.context import desk, head, jobs, opened, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
+TOLD_CHANGES = 6
 DEFAULT_TARGET = {"rms": -18.0, "peak": -6.0, "loudness": -23.0}
 
 
@@ -106,9 +107,23 @@ def show(session_id: str):
         starved=jobs().starved.names(),
         roles=ROLES,
         beside_bpm=beside_bpm(document.tempo_bpm) if document.tempo_from == "hits" else [],
+        tempo_words=_tempo_words(document),
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
     )
+
+
+def _tempo_words(document: Session) -> list[str]:
+    """The changes of tempo and signature, each by its bar; the first few of many."""
+    beats, words = document.beats(), []
+    signature = document.beats_per_bar, document.beat_note
+    for one in document.tempo_changes[:TOLD_CHANGES]:
+        now = one.beats_per_bar, one.beat_note
+        bar = f"{one.beats_per_bar}/{one.beat_note} " if now != signature else ""
+        words.append(f"{bar}{one.tempo_bpm:g} bpm from bar {beats.bar_at(one.at_s):.4g}")
+        signature = now
+    more = len(document.tempo_changes) - TOLD_CHANGES
+    return [*words, f"and {more} more"] if more > 0 else words
 
 
 @blueprint.get("/intake/outline")
@@ -129,14 +144,28 @@ def outline_of(session_id: str):
 
 @blueprint.post("/intake/midi")
 def midi_hits(session_id: str):
-    """Read a part's hits from a MIDI file."""
+    """Read a part's hits, or the song's tempo and its changes, from a MIDI file."""
     handed = request.files.get("file")
     if handed is None or not handed.filename:
         raise BadDocument("no MIDI file was chosen")
-    part_id = asked.words("part")
-    times = midi.hit_times_s(handed.stream.read(midi.MOST_BYTES + 1), plain_name(handed.filename))
-    desk().do(session_id, [GiveHits(part=part_id, times_s=times)], base=asked.whole("base"))
-    return redirect(url_for("intake.show", session_id=session_id, part=part_id), 303)
+    name = plain_name(handed.filename)
+    score = midi.read_score(handed.stream.read(midi.MOST_BYTES + 1), name)
+    asked_for: list[Operation] = []
+    part_id = request.form.get("part", "")
+    document = head(session_id).document
+    if part_id:
+        times = midi.hit_times_s(score, name)
+        asked_for.append(GiveHits(part=document.part(part_id).id, times_s=times))
+    if not part_id or _tells_the_tempo(document, document.part(part_id), score):
+        tempo = [tempo_change(one) for one in midi.tempo_map(score, name)]
+        asked_for.append(GiveTempo(tempo=tempo))
+    desk().do(session_id, asked_for, base=asked.whole("base"))
+    return redirect(url_for("intake.show", session_id=session_id, part=part_id or None), 303)
+
+
+def _tells_the_tempo(document: Session, part: Part, score: midi.Score) -> bool:
+    """Whether a part's notes bring the song's tempo too: nobody told it, and both begin together."""
+    return midi.fault_of_tempo(score) is None and document.tempo_from != "told" and part.start_s == 0.0
 
 
 @blueprint.post("/arrivals/stop")

@@ -269,8 +269,8 @@ def worst(session_id: str) -> dict[str, Any]:
     document = asked_revision(session_id).document
     pair = _asked_pair(document)
     zone = _zone_hz(session_id, pair)
-    bar_s = 60.0 / document.tempo_bpm * document.beats_per_bar
-    length_s = WORST_BARS * bar_s
+    beats = document.beats()
+    length_s = WORST_BARS * beats.bar_s_at(0.0)
     places = places_between(*zone)
     try:
         lost = take_turn(
@@ -281,7 +281,7 @@ def worst(session_id: str) -> dict[str, Any]:
         return {"superseded": True}
     first = worst_stretch(lost, round(length_s / FRAME_S)) * FRAME_S
     song_s = desk().frames(document) / document.rate
-    start_s = max(0.0, min(round(first / bar_s) * bar_s, song_s - length_s))
+    start_s = max(0.0, min(beats.second_of_bar(round(beats.bar_at(first))), song_s - length_s))
     return {
         "start_s": round(start_s, 4),
         "end_s": round(min(start_s + length_s, song_s), 4),
@@ -343,7 +343,7 @@ def _pair_facts(
         else [],
         "kept": [(zone, _kept_share(found, zone)) for zone in kept],
         "homes": [_home(part) for part in (pair.leader, pair.yielder)],
-        "lengths": _lengths(document, pair),
+        "lengths": _lengths(document, pair, look.stretch.start / document.rate),
         "lows": _lows(document, pair, look.stretch, below_hz),
     }
 
@@ -370,18 +370,19 @@ def _home(part) -> dict[str, Any]:
     }
 
 
-def _lengths(document: Session, pair: Pair) -> dict[str, Any] | None:
+def _lengths(document: Session, pair: Pair, start_s: float) -> dict[str, Any] | None:
     if pair.leader.file is None or pair.yielder.file is None:
         return None
     hits = desk().recording(pair.leader.file).hits(pair.leader)
     notes = desk().recording(pair.yielder.file).hits(pair.yielder)
-    words = length_words(pair.leader.name, hits, pair.yielder.name, notes, document.tempo_bpm)
+    bpm = document.beats().bpm_at(start_s)
+    words = length_words(pair.leader.name, hits, pair.yielder.name, notes, bpm)
     falls = [hit.length_20_s for hit in hits if hit.length_20_s is not None]
     usual = float(np.median(falls)) if falls else None
     return {
         "words": words,
         "fall_20_s": usual,
-        "value": note_value(usual, document.tempo_bpm) if usual else None,
+        "value": note_value(usual, bpm) if usual else None,
     }
 
 

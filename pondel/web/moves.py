@@ -215,7 +215,8 @@ def hit(session_id: str):
     after_s = min(LONGEST_HIT_VIEW_S, gap if gap is not None else 0.6)
     where = (stretch.start, stretch.frames)
     item = asked.whole("item") or 0
-    handles = asdict(kind_of(move.kind).hit_face(move, item, document.tempo_bpm))
+    bpm = document.beats().bpm_at(stretch.start / document.rate)
+    handles = asdict(kind_of(move.kind).hit_face(move, item, bpm))
 
     def work() -> dict[str, Any]:
         def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
@@ -246,7 +247,7 @@ def hit(session_id: str):
             "after": _averaged(envelope(now, part.id)),
             "gain": _averaged(gain),
             **handles,
-            "beat_s": document.known_tempo_bpm and 60.0 / document.known_tempo_bpm,
+            "beat_s": document.known_tempo_bpm and 60.0 / bpm,
         }
 
     return in_turn("hit", work)

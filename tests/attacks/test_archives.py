@@ -196,7 +196,9 @@ END = b"\x00\xff\x2f\x00"
 
 
 def test_midi_is_bounded_before_it_is_parsed(monkeypatch):
-    assert midi.hit_times_s(song_of(NOTE, NOTE, END), "x") == pytest.approx([0.0052, 0.0104], abs=1e-3)
+    assert midi.read_score(song_of(NOTE, NOTE, END), "x").times_s == pytest.approx(
+        [0.0052, 0.0104], abs=1e-3
+    )
     monkeypatch.setattr(midi.mido, "MidiFile", lambda **_: pytest.fail("it was parsed"))
     for body in (
         song_of(NOTE * 500_000),
@@ -208,7 +210,7 @@ def test_midi_is_bounded_before_it_is_parsed(monkeypatch):
     ):
         began = time.process_time()
         with pytest.raises(BadAudio):
-            midi.hit_times_s(body, "x")
+            midi.hit_times_s(midi.read_score(body, "x"), "x")
         assert time.process_time() - began < 5
 
 
@@ -220,6 +222,6 @@ def test_midi_with_strange_numbers_is_refused_not_a_failure():
         song_of(b"\x00\xff\x51\xff\xff\xff\xff\x7f"),
     ):
         try:
-            assert all(0 <= t < 36_000 for t in midi.hit_times_s(body, "x"))
+            assert all(0 <= t < 36_000 for t in midi.read_score(body, "x").times_s)
         except BadAudio as error:
             assert error.message

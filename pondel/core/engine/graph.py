@@ -140,7 +140,7 @@ class Graph:
         if start_at is not None:
             hits_s = followed_hits_s(self._session, self._media, part, move)
             tone = partial(part_tone, self._session, self._media, part)
-            start_at(Place(self._position, self._session.tempo_bpm, hits_s, tone))
+            start_at(Place(self._position, self._session.beats(), hits_s, tone))
         kind, limits = kind_of(move.kind), routing.limits_of(self._session, move)
         channels = kind.channels_out(move, stream.channels)
         key = self.key(part, move)

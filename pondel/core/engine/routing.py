@@ -176,7 +176,7 @@ def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: di
     heard = None
     if key is not None and session.has_part(key.source):
         heard = _fingerprint(session, media, (key.source, key.tap), memo)
-    tempo = session.tempo_bpm if kind_of(move.kind).timed else None
+    tempo = session.beats().facts() if kind_of(move.kind).timed else None
     hits_s = followed_hits_s(session, media, part, move).tolist()
     return [settings, limits, heard, tempo, hits_s]
 

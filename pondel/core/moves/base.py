@@ -9,6 +9,7 @@ from typing import Annotated, Any, Protocol, runtime_checkable
 import numpy as np
 from pydantic import Field
 
+from pondel.core.beats import Beats, steady
 from pondel.core.dsp.fold import Fold
 from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.model import Model
@@ -75,12 +76,12 @@ class Traced:
 class Place:
     """Where in the song a processor begins, and what it needs to know of the song there.
 
-    `hits_s` are seconds of the song: the hits of the part that the move follows; `tone` asks for the
-    average spectrum of the recording it stands on.
+    `beats` tells the tempo; `hits_s` are seconds of the song: the hits of the part that it follows;
+    `tone` asks for the average spectrum of the recording it stands on.
     """
 
     frame: int = 0
-    tempo_bpm: float = 120.0
+    beats: Beats = field(default_factory=lambda: steady(120.0))
     hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
     tone: Callable[[], Tone] = lambda: PINK
 

@@ -180,8 +180,6 @@ class DrawnDuckProcessor:
         self._step = move.depth_db / max(1.0, move.ramp_ms * rate / 1000.0)
         self._state = np.zeros(1)
         self._starts = np.empty(0, np.int64)
-        self._beat_frames = rate * 0.5
-        self._length = 1.0
         self._crossover = (
             Crossover([move.crossover_hz], rate, channels) if move.acts_on != "all" else None
         )
@@ -190,26 +188,33 @@ class DrawnDuckProcessor:
     def start_at(self, place: Place) -> None:
         """Begin at a place in the song."""
         self._position = place.frame
-        self._beat_frames = self._rate * 60.0 / place.tempo_bpm
-        self._length = max(1.0, length_s(self._move, place.tempo_bpm) * self._rate)
+        self._beats = place.beats
         self._starts = np.round(place.hits_s * self._rate).astype(np.int64)
 
-    def _since(self, frames: np.ndarray) -> np.ndarray:
-        """Frames since the last start, infinite before the first."""
+    def _last_start(self, frames: np.ndarray) -> np.ndarray:
+        """The last frame before each, or at it, on which the curve began; far back before the first."""
         if self._move.trigger == "beats":
-            every = self._move.every_beats * self._beat_frames
-            offset = self._move.offset_beats * self._beat_frames
-            number_of = np.floor((frames - offset + 1e-6) / every)
-            return frames - np.round(number_of * every + offset)
+            every, offset = self._move.every_beats, self._move.offset_beats
+            number_of = np.floor((self._beats.quarters(frames / self._rate) - offset + 1e-9) / every)
+            return np.round(self._beats.seconds(number_of * every + offset) * self._rate)
         if not self._starts.size:
-            return np.full(frames.size, np.inf)
+            return np.full(frames.size, -np.inf)
         last = np.searchsorted(self._starts, frames, side="right") - 1
-        return np.where(last >= 0, frames - self._starts[np.maximum(last, 0)], np.inf)
+        return np.where(last >= 0, self._starts[np.maximum(last, 0)], -np.inf)
+
+    def _lengths(self, starts: np.ndarray) -> np.ndarray:
+        """How many frames the curve lasts from each start on."""
+        move = self._move
+        if move.length_ms is not None:
+            return np.full(starts.size, max(1.0, move.length_ms / 1000.0 * self._rate))
+        quarters_s = self._beats.quarters_s(np.maximum(starts, 0.0) / self._rate)
+        return np.maximum(1.0, move.length_beats * quarters_s * self._rate)
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         frames = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
         self._position += block.shape[0]
-        phase = self._since(frames) / self._length
+        starts = self._last_start(frames)
+        phase = (frames - starts) / self._lengths(starts)
         reduction = np.zeros(phase.size)
         lasts = phase <= 1.0
         reduction[lasts] = curve(self._move.points, phase[lasts]) * self._move.depth_db

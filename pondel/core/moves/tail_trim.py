@@ -60,16 +60,16 @@ class TailTrimProcessor:
         self._move, self._rate, self._on_trace = move, rate, on_trace
         self._position = 0
         self._hits = np.empty(0)
-        self._end = 0.0
+        self._ends = np.empty(0)
         self.start_at(Place())
 
     def start_at(self, place: Place) -> None:
         """Begin at a place in the song."""
         self._position = place.frame
         self._hits = np.round(place.hits_s * self._rate)
-        move = self._move
-        end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * 60.0 / place.tempo_bpm
-        self._end = end_s * self._rate
+        move, quarters_s = self._move, place.beats.quarters_s(place.hits_s)
+        end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * quarters_s
+        self._ends = np.full_like(quarters_s, end_s) * self._rate
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         at = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
@@ -78,8 +78,9 @@ class TailTrimProcessor:
             return block
         last = np.searchsorted(self._hits, at, side="right") - 1
         since = np.where(last >= 0, at - self._hits[np.maximum(last, 0)], 0.0)
-        fade_frames = min(self._move.fade_ms * self._rate / 1000.0, self._end)
-        way = np.clip((since - (self._end - fade_frames)) / max(fade_frames, 1.0), 0.0, 1.0)
+        end = self._ends[np.maximum(last, 0)]
+        fade_frames = np.minimum(self._move.fade_ms * self._rate / 1000.0, end)
+        way = np.clip((since - (end - fade_frames)) / np.maximum(fade_frames, 1.0), 0.0, 1.0)
         gain = fade(way, self._move.shape)
         # The next attack begins whole: the gain is back just before it.
         following = self._hits[np.minimum(last + 1, self._hits.size - 1)]

@@ -36,13 +36,15 @@ from pondel.core.operations.parts import (
     SetSend,
     TrimTo,
 )
-from pondel.core.operations.song import FindTempo, SetSections, SetSession
+from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.ways import GiveWay, RightOfWay
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
 _ASKED: tuple[type[Operation], ...] = (
     SetSession,
     FindTempo,
+    GiveTempo,
+    OneTempo,
     SetSections,
     SetPart,
     TrimTo,

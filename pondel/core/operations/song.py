@@ -6,7 +6,8 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from pondel.core.document import Name, Session, parse_session, to_json
+from pondel.core.beats import MOST_CHANGES
+from pondel.core.document import Name, Session, TempoChange, parse_session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
@@ -18,16 +19,17 @@ from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, Operat
 
 
 class SetSession(Operation):
-    """Change a field of the session: its name, tempo, beats to a bar, or listening level."""
+    """Change a field of the session: its name, tempo, signature, or listening level."""
 
     op: Literal["set session"] = "set session"
-    field: Literal["name", "tempo_bpm", "beats_per_bar", "listening_level_db_spl"]
+    field: Literal["name", "tempo_bpm", "beats_per_bar", "beat_note", "listening_level_db_spl"]
     value: Value
     example: ClassVar[Json] = {"field": "tempo_bpm", "value": "104 bpm"}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         value = self.value
-        if self.field == "beats_per_bar" and isinstance(value, str) and value.strip().isdigit():
+        is_count = self.field in ("beats_per_bar", "beat_note")
+        if is_count and isinstance(value, str) and value.strip().isdigit():
             value = int(value)
         typed = parse_control(Session, self.field, value)
         told = {"tempo_from": "told"} if self.field == "tempo_bpm" else {}
@@ -46,9 +48,41 @@ class FindTempo(Operation):
         bpm = estimate_bpm([facts.hits_s(part) for part in document.parts])
         if bpm is None:
             raise BadDocument("there are too few hits to tell the tempo from")
-        found = {"tempo_bpm": round(bpm, 2), "tempo_from": "hits"}
+        found = {"tempo_bpm": round(bpm, 2), "tempo_from": "hits", "tempo_changes": []}
         left = parse_session({**to_json(document), **found})
         return Done(left, "Tempo from hits", value=shown_at(left, "tempo_bpm"))
+
+
+class GiveTempo(Operation):
+    """Take the tempo from a map of tempi and signatures, that of a MIDI file."""
+
+    op: Literal["give tempo"] = "give tempo"
+    tempo: list[TempoChange] = Field(min_length=1, max_length=MOST_CHANGES)
+    example: ClassVar[Json] = {
+        "tempo": [
+            {"at_s": 0.0, "tempo_bpm": 104.0, "beats_per_bar": 4, "beat_note": 4},
+            {"at_s": 18.46, "tempo_bpm": 90.0, "beats_per_bar": 3, "beat_note": 4},
+        ]
+    }
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        rows = [one.model_dump() for one in sorted(self.tempo, key=lambda one: one.at_s)]
+        begins = {name: rows[0][name] for name in ("tempo_bpm", "beats_per_bar", "beat_note")}
+        given = {**begins, "tempo_from": "midi", "tempo_changes": rows[1:]}
+        left = parse_session({**to_json(document), **given})
+        more = f", {len(rows) - 1} changes" if len(rows) > 1 else ""
+        return Done(left, f"Tempo from MIDI{more}", value=shown_at(left, "tempo_bpm"))
+
+
+class OneTempo(Operation):
+    """Let go of all changes of tempo and signature: what the song begins with holds throughout."""
+
+    op: Literal["one tempo"] = "one tempo"
+    example: ClassVar[Json] = {}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        left = parse_session({**to_json(document), "tempo_changes": []})
+        return Done(left, "One tempo throughout", value=shown_at(left, "tempo_bpm"))
 
 
 Time = Annotated[float, Field(ge=0, le=LONGEST_S)]

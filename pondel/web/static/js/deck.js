@@ -2,7 +2,9 @@
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
 import { first, isHurried, question } from "./questions.js";
-import { bar, beat, firstLoop, on, setLoop, state, tell } from "./state.js";
+import { barAt, barsBeats, beat, nearestBeat, secondOfBar } from "./beats.js";
+import { firstLoop, setLoop } from "./loop.js";
+import { on, state, tell } from "./state.js";
 import { clear, pointNeedle, sized, write } from "./plots.js";
 
 const PATIENCE_MS = 150;
@@ -129,14 +131,6 @@ function showMatch() {
   player.setGain(gain());
 }
 
-/** The position as bars, beats and sixteenths. */
-function barsBeats(seconds) {
-  if (!state.facts.tempo_known) return minutes(seconds);
-  const beats = seconds / beat() + 2e-3;
-  const { beats_per_bar } = state.facts;
-  return `${Math.floor(beats / beats_per_bar) + 1}.${(Math.floor(beats) % beats_per_bar) + 1}.${Math.floor((beats % 1) * 4) + 1}`;
-}
-
 const minutes = (s) => `${Math.floor(s / 60)}:${(s % 60).toFixed(1).padStart(4, "0")}`;
 
 function drawSong() {
@@ -184,15 +178,13 @@ function placeEnds() {
 
 function bound(start_s, end_s) {
   const { seconds } = state.facts;
-  const least = Math.min(Math.max(beat(), 0.5), seconds);
+  const least = Math.min(Math.max(beat(start_s), 0.5), seconds);
   start_s = Math.min(Math.max(0, start_s), seconds - least);
   return [start_s, Math.min(Math.max(end_s, start_s + least), seconds)];
 }
 
-const onBeat = (s) => Math.round(s / beat()) * beat();
-
 function moveEnd(key, s) {
-  const loop = { ...state.loop, [key]: onBeat(s) };
+  const loop = { ...state.loop, [key]: s };
   if (key === "start_s" && loop.start_s >= loop.end_s) return;
   setLoop(...bound(loop.start_s, loop.end_s));
 }
@@ -208,13 +200,15 @@ function wireLoop() {
     const end = $(id);
     end.addEventListener("pointerdown", (event) => end.setPointerCapture(event.pointerId));
     end.addEventListener("pointermove", (event) => {
-      if (end.hasPointerCapture(event.pointerId)) moveEnd(key, at(event));
+      if (end.hasPointerCapture(event.pointerId)) moveEnd(key, nearestBeat(at(event)));
     });
     end.addEventListener("keydown", (event) => {
-      const steps = { ArrowLeft: -beat(), ArrowDown: -beat(), ArrowRight: beat(), ArrowUp: beat(), PageDown: -bar(), PageUp: bar() };
-      if (!(event.key in steps)) return;
+      const s = state.loop[key];
+      const beats = { ArrowLeft: -1, ArrowDown: -1, ArrowRight: 1, ArrowUp: 1 };
+      const bars = { PageDown: -1, PageUp: 1 };
+      if (!(event.key in beats || event.key in bars)) return;
       event.preventDefault();
-      moveEnd(key, state.loop[key] + steps[event.key]);
+      moveEnd(key, event.key in beats ? nearestBeat(s, beats[event.key]) : nearestBeat(secondOfBar(barAt(s) + bars[event.key])));
     });
   }
   let from = null;
@@ -223,16 +217,16 @@ function wireLoop() {
     from = at(event);
   });
   canvas.addEventListener("pointermove", (event) => {
-    if (from == null || Math.abs(at(event) - from) < beat() / 2) return;
+    if (from == null || Math.abs(at(event) - from) < beat(from) / 2) return;
     const [a, b] = [from, at(event)].sort((p, q) => p - q);
-    setLoop(...bound(onBeat(a), onBeat(b)));
+    setLoop(...bound(nearestBeat(a), nearestBeat(b)));
   });
   canvas.addEventListener("pointerup", async (event) => {
-    if (from != null && Math.abs(at(event) - from) < beat() / 2) {
+    if (from != null && Math.abs(at(event) - from) < beat(from) / 2) {
       const position = at(event);
       const length = state.loop.end_s - state.loop.start_s;
       if (position < state.loop.start_s || position > state.loop.end_s) {
-        const start = Math.floor(position / bar()) * bar();
+        const start = secondOfBar(Math.floor(barAt(position)));
         setLoop(...bound(start, start + length));
       }
       await player.seek(position);
@@ -245,7 +239,7 @@ function wireLoop() {
 
 function tellTime() {
   const s = player.position();
-  write($("clock"), barsBeats(s));
+  write($("clock"), state.facts.tempo_known ? barsBeats(s) : minutes(s));
   write($("clock-time"), state.facts.tempo_known ? `bar · ${minutes(s)}` : "tempo not known");
 }
 
@@ -317,8 +311,8 @@ export async function start() {
 /** What the deck knows of the song: its length, sections, tempo, and whether there is anything to play. */
 let known = "";
 function followSong() {
-  const { seconds, sections, tempo_bpm, tempo_known, beats_per_bar, parts } = state.facts;
-  const now = JSON.stringify([seconds, sections, tempo_known && tempo_bpm, beats_per_bar, parts.length]);
+  const { seconds, sections, beats, tempo_known, parts } = state.facts;
+  const now = JSON.stringify([seconds, sections, tempo_known && beats, parts.length]);
   if (now === known) return;
   // Bars are known from now on: the loop to begin with is one of bars, unless another was chosen.
   if (known && tempo_known && JSON.parse(known)[2] === false) state.loop = firstLoop();

@@ -7,7 +7,8 @@ import * as deck from "./deck.js";
 import { hzWord, nearest, within } from "./axis.js";
 import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spreadLows } from "./plots.js";
 import { question } from "./questions.js";
-import { on, setLoop, state, tell } from "./state.js";
+import { setLoop } from "./loop.js";
+import { on, state, tell } from "./state.js";
 
 let data = null;
 let cursor = null;

@@ -3,7 +3,8 @@ import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import { clear, readout, sized } from "./plots.js";
-import { bar, beat, on, state, barWord } from "./state.js";
+import { bar, barAt, barLines, barWord, beat, nearestBeat, secondOfBar } from "./beats.js";
+import { on, state } from "./state.js";
 import { typedNumber } from "./units.js";
 
 const NEAR_PX = 5;
@@ -48,19 +49,19 @@ function redraw() {
   const x = scale(width);
   const ink = css(`--ink-${box.dataset.ink}`);
   context.fillStyle = css("--rule2");
-  const bars = (shown.end_s - shown.start_s) / bar();
-  const every = Math.max(1, Math.ceil(bars / 24));
+  const lines = barLines(shown.start_s, shown.end_s);
+  const every = Math.max(1, Math.ceil(lines.length / 24));
   context.font = "500 10px 'Martian Mono'";
-  for (let n = Math.ceil(shown.start_s / bar()); n * bar() < shown.end_s; n++) {
-    if (n % every) continue;
-    if (bars <= 12 && state.facts.tempo_known) {
+  for (const { bar: number, s, beats } of lines) {
+    if ((number - 1) % every) continue;
+    if (lines.length <= 12 && state.facts.tempo_known) {
       context.fillStyle = css("--rule");
-      for (let k = 1; k < state.facts.beats_per_bar; k++) context.fillRect(x(n * bar() + k * beat()), 12, 1, height - 24);
+      for (const at of beats) context.fillRect(x(at), 12, 1, height - 24);
     }
     context.fillStyle = css("--rule2");
-    context.fillRect(x(n * bar()), 12, 1, height - 12);
+    context.fillRect(x(s), 12, 1, height - 12);
     context.fillStyle = css("--soft");
-    context.fillText(state.facts.tempo_known ? String(n + 1) : barWord(n), x(n * bar()) + 3, height - 2);
+    context.fillText(state.facts.tempo_known ? String(number) : barWord(number), x(s) + 3, height - 2);
   }
   const peak = Math.max(0.02, ...data.columns.map(([low, high]) => Math.max(-low, high)));
   const middle = 12 + (height - 24) / 2;
@@ -151,7 +152,7 @@ function wireHits() {
     if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
       const right = event.key === "ArrowRight";
       cursor = event.shiftKey ? Math.max(0, (cursor ?? 0) + (right ? 0.01 : -0.01)) : (next(right) ?? cursor);
-    } else if (event.key === "PageDown" || event.key === "PageUp") cursor = Math.max(0, (cursor ?? 0) + (event.key === "PageDown" ? beat() : -beat()));
+    } else if (event.key === "PageDown" || event.key === "PageUp") cursor = Math.max(0, (cursor ?? 0) + (event.key === "PageDown" ? 1 : -1) * beat(cursor ?? 0));
     else if (event.key === "Enter" && cursor != null) toggle(cursor);
     else if (event.key === "Escape") shown = { start_s: data.start_s, end_s: data.start_s + data.seconds };
     else return;
@@ -159,7 +160,7 @@ function wireHits() {
     redraw();
     if (cursor != null) {
       const onHit = data.hits_s.some((hit) => Math.abs(hit - cursor) < 0.002);
-      readout(box, `${cursor.toFixed(3)} s${state.facts.tempo_known ? ` · bar ${Math.floor(cursor / bar()) + 1}` : ""} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
+      readout(box, `${cursor.toFixed(3)} s${state.facts.tempo_known ? ` · bar ${Math.floor(barAt(cursor))}` : ""} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
     }
   };
   new ResizeObserver(redraw).observe(box);
@@ -171,7 +172,7 @@ function sectionRows() {
   return [...document.querySelectorAll("#sections tbody tr")].map((row) => {
     const typed = (name, kept) => {
       const field = row.querySelector(`[name="${name}"]`);
-      return field.value === field.defaultValue ? Number(kept) : (typedNumber(field.value) - 1) * bar();
+      return field.value === field.defaultValue ? Number(kept) : secondOfBar(typedNumber(field.value));
     };
     return { id: row.dataset.id || null, name: row.querySelector('[name="name"]').value, start_s: typed("start", row.dataset.start), end_s: typed("end", row.dataset.end) };
   });
@@ -197,8 +198,9 @@ function wireSections() {
         rows.splice([...table.querySelectorAll("tbody tr")].indexOf(button.closest("tr")), 1);
       } else {
         const last = Math.max(0, ...rows.map((row) => row.end_s));
-        const start_s = last < state.facts.seconds - bar() ? last : state.loop.start_s;
-        rows.push({ id: null, name: `Section ${rows.length + 1}`, start_s, end_s: Math.min(start_s + 8 * bar(), Math.max(state.facts.seconds, start_s + bar())) });
+        const start_s = last < state.facts.seconds - bar(last) ? last : state.loop.start_s;
+        const [first, eighth] = [1, 8].map((bars) => secondOfBar(barAt(start_s) + bars));
+        rows.push({ id: null, name: `Section ${rows.length + 1}`, start_s, end_s: Math.min(eighth, Math.max(state.facts.seconds, first)) });
       }
       sendSections(rows);
     };
@@ -243,7 +245,7 @@ function wireBorders() {
   box.onpointermove = (event) => {
     box.style.cursor = "ew-resize";
     if (!held) return;
-    const to = Math.round(at(event) / beat()) * beat();
+    const to = nearestBeat(at(event));
     const shift = (s) => (Math.abs(s - held.border) < 0.01 ? to : s);
     held.moved = state.facts.sections.map((section) => ({ ...section, start_s: shift(section.start_s), end_s: shift(section.end_s) }));
     drawSections(held.moved);

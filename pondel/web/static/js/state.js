@@ -1,7 +1,7 @@
 // What the page knows: the session as the server last told it, and what is in view.
 
 /** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
- *   seconds: number, tempo_bpm: number, tempo_known: boolean, listening_level_db_spl: number, levels_db_spl: {quiet: number, loud: number}, beats_per_bar: number,
+ *   seconds: number, tempo_bpm: number, tempo_known: boolean, beats: import('./beats.js').Stretch[], listening_level_db_spl: number, levels_db_spl: {quiet: number, loud: number},
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
  *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
  *   variants: {name: string, head: number, is_open: boolean}[],
@@ -38,47 +38,8 @@ export function on(what, heard) {
   bus.addEventListener(what, (event) => heard(/** @type {CustomEvent} */ (event).detail));
 }
 
-/** Seconds of one beat; one second while the tempo is not known. */
-export const beat = () => (state.facts.tempo_known ? 60 / state.facts.tempo_bpm : 1);
-
-/** Seconds of one bar. */
-export const bar = () => beat() * state.facts.beats_per_bar;
-
-/** What stands at a bar line: its number, or the time while the tempo is not known. */
-export function barWord(n) {
-  const s = n * bar();
-  return state.facts.tempo_known ? `bar ${n + 1}` : `${Math.floor(s / 60)}:${String(Math.round(s % 60)).padStart(2, "0")}`;
-}
-
 /** Take over what the server said of the session. */
 export function learn(facts) {
   state.facts = facts;
   tell("session", facts);
-}
-
-const UNKNOWN_LOOP_S = 8;
-
-/** The four bars to begin with: those after the first section change. */
-export function firstLoop() {
-  const { sections, seconds } = state.facts;
-  const kept = localStorage.getItem(`pondel-loop-${state.facts.id}`);
-  if (kept) {
-    const loop = JSON.parse(kept);
-    if (loop.end_s <= seconds + 0.01) return loop;
-  }
-  const start_s = sections.length > 1 ? sections[1].start_s : 0;
-  const { tempo_known, parts } = state.facts;
-  const loop = { start_s, end_s: Math.min(start_s + (tempo_known ? 4 * bar() : UNKNOWN_LOOP_S), Math.max(seconds, 0.5)) };
-  // Kept, so that a page that is loaded anew plays what this one does.
-  if (parts.length && tempo_known) keepLoop(loop);
-  return loop;
-}
-
-const keepLoop = (loop) => localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(loop));
-
-/** Change the loop. */
-export function setLoop(start_s, end_s) {
-  state.loop = { start_s, end_s };
-  keepLoop(state.loop);
-  tell("loop");
 }

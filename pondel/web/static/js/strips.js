@@ -2,7 +2,8 @@
 import { about, getJSON } from "./api.js";
 import { clear, pointNeedle, sized } from "./plots.js";
 import { question } from "./questions.js";
-import { beat, on, state, barWord } from "./state.js";
+import { barLines, barWord } from "./beats.js";
+import { on, state } from "./state.js";
 import { player } from "./deck.js";
 
 const LEFT = 38;
@@ -62,18 +63,14 @@ function point() {
 function grid({ context, css, x }, body) {
   context.font = "500 10.5px 'Martian Mono'";
   context.textAlign = "center";
-  const first = Math.ceil(data.start_s / beat() - 1e-6);
-  const last = Math.floor(data.end_s / beat() + 1e-6);
-  const { beats_per_bar } = state.facts;
-  const every = last - first > 48 ? beats_per_bar : 1;
-  for (let n = first; n <= last; n++) {
-    if (n % every) continue;
-    const onBar = n % beats_per_bar === 0;
-    context.fillStyle = css(onBar ? "--rule2" : "--rule");
-    context.fillRect(x(n * beat()), 0, 1, body);
-    if (!onBar) continue;
+  const lines = barLines(data.start_s, data.end_s);
+  for (const { bar, s, beats } of lines) {
+    context.fillStyle = css("--rule");
+    for (const at of lines.length > 12 ? [] : beats) context.fillRect(x(at), 0, 1, body);
+    context.fillStyle = css("--rule2");
+    context.fillRect(x(s), 0, 1, body);
     context.fillStyle = css("--soft");
-    context.fillText(barWord(n / beats_per_bar), Math.min(x(n * beat()), x(data.end_s) - 18), body + 14);
+    context.fillText(barWord(bar), Math.min(x(s), x(data.end_s) - 18), body + 14);
   }
 }
 

@@ -3,7 +3,8 @@ import { about, getJSON } from "./api.js";
 import { hzWord } from "./axis.js";
 import { clear, pointNeedle, readout, sized } from "./plots.js";
 import { question } from "./questions.js";
-import { bar, beat, on, state, barWord } from "./state.js";
+import { barLines, barWord, barsBeats, beat } from "./beats.js";
+import { on, state } from "./state.js";
 import { player } from "./deck.js";
 
 const LEFT = 40;
@@ -76,21 +77,18 @@ function redraw() {
 }
 
 function bars(context, css, x, inner) {
-  const { beats_per_bar } = state.facts;
   context.font = "500 10.5px 'Martian Mono'";
   context.textAlign = "left";
-  const first = Math.ceil(data.start_s / bar() - 1e-6);
-  const last = Math.floor(data.end_s / bar() + 1e-6);
-  const every = Math.max(1, Math.ceil((last - first) / 16));
-  for (let n = first; n <= last; n++) {
+  const lines = barLines(data.start_s, data.end_s);
+  const every = Math.max(1, Math.ceil((lines.length - 1) / 16));
+  lines.forEach(({ bar, s, beats }, n) => {
     context.fillStyle = css("--rule2");
-    context.fillRect(x(n * bar()), inner.top, 1, inner.bottom - inner.top);
+    context.fillRect(x(s), inner.top, 1, inner.bottom - inner.top);
     context.fillStyle = css("--soft");
-    if ((n - first) % every === 0 && x(n * bar()) < inner.right - 40) context.fillText(barWord(n), x(n * bar()) + 2, inner.bottom + 12);
-  }
-  if (last - first > 10) return;
-  context.fillStyle = css("--rule");
-  for (let n = Math.ceil(data.start_s / beat()); n * beat() < data.end_s; n++) if (n % beats_per_bar) context.fillRect(x(n * beat()), inner.top, 1, inner.bottom - inner.top);
+    if (n % every === 0 && x(s) < inner.right - 40) context.fillText(barWord(bar), x(s) + 2, inner.bottom + 12);
+    context.fillStyle = css("--rule");
+    for (const at of lines.length > 11 ? [] : beats) context.fillRect(x(at), inner.top, 1, inner.bottom - inner.top);
+  });
 }
 
 function scale(context, css, inner, rowHeight) {
@@ -116,11 +114,10 @@ function read() {
   if (!cursor) return readout(place, null);
   const { column, band } = cursor;
   const s = data.start_s + (column + 0.5) * data.seconds;
-  const beats = s / beat();
-  const { beats_per_bar } = state.facts;
-  const where = state.facts.tempo_known ? `bar ${Math.floor(beats / beats_per_bar) + 1}, beat ${Math.floor(beats % beats_per_bar) + 1}` : `${s.toFixed(2)} s`;
+  const [number, counted] = barsBeats(s).split(".");
+  const where = state.facts.tempo_known ? `bar ${number}, beat ${counted}` : `${s.toFixed(2)} s`;
   const last = data.hits_s.filter((hit) => hit <= s + 0.005).at(-1);
-  const after = last != null && s - last < 2 * beat() ? `, ${Math.round((s - last) * 1000)} ms after a hit` : "";
+  const after = last != null && s - last < 2 * beat(s) ? `, ${Math.round((s - last) * 1000)} ms after a hit` : "";
   const { leaderName, yieldName, yielderName } = place.dataset;
   const quiet = data.alone[column][band] < 0.02;
   const words = quiet
@@ -141,7 +138,7 @@ function zoom(factor, around = null) {
   const now = range ?? state.loop;
   const middle = around ?? (now.start_s + now.end_s) / 2;
   const song = state.facts.seconds;
-  const length = Math.min(song, Math.max(beat(), (now.end_s - now.start_s) * factor));
+  const length = Math.min(song, Math.max(beat(middle), (now.end_s - now.start_s) * factor));
   const share = (middle - now.start_s) / (now.end_s - now.start_s);
   const start_s = Math.min(Math.max(0, middle - share * length), song - length);
   range = { start_s, end_s: start_s + length };

@@ -1,0 +1,31 @@
+// The stretch of the song that goes round, kept in the browser.
+
+import { bar } from "./beats.js";
+import { state, tell } from "./state.js";
+
+const UNKNOWN_LOOP_S = 8;
+
+const keep = (loop) => localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(loop));
+
+/** The four bars to begin with: those after the first section change. */
+export function firstLoop() {
+  const { sections, seconds, tempo_known, parts } = state.facts;
+  const kept = localStorage.getItem(`pondel-loop-${state.facts.id}`);
+  if (kept) {
+    const loop = JSON.parse(kept);
+    if (loop.end_s <= seconds + 0.01) return loop;
+  }
+  const start_s = sections.length > 1 ? sections[1].start_s : 0;
+  const length = tempo_known ? 4 * bar(start_s) : UNKNOWN_LOOP_S;
+  const loop = { start_s, end_s: Math.min(start_s + length, Math.max(seconds, 0.5)) };
+  // Kept, so that a page that is loaded anew plays what this one does.
+  if (parts.length && tempo_known) keep(loop);
+  return loop;
+}
+
+/** Change the loop. */
+export function setLoop(start_s, end_s) {
+  state.loop = { start_s, end_s };
+  keep(state.loop);
+  tell("loop");
+}
