@@ -156,11 +156,11 @@ def test_a_zone_is_decided_redecided_heard_and_removed(app, caller, song):
     assert caller.edit(song, op="remove zone", zone="nowhere").status_code == 404
 
 
-def midi_bytes(*beats: float) -> bytes:
+def midi_bytes(*beats: float, bpm: float = 120) -> bytes:
     file = mido.MidiFile(ticks_per_beat=480)
     track = mido.MidiTrack()
     file.tracks.append(track)
-    track.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(120)))
+    track.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(bpm)))
     last = 0.0
     for beat in beats:
         track.append(mido.Message("note_on", note=36, velocity=90, time=round((beat - last) * 480)))
@@ -189,6 +189,11 @@ def test_hits_are_found_corrected_and_read_from_midi(app, caller, song):
     answer = caller.post(f"/sessions/{song}/intake/midi", data=data)
     assert answer.status_code == 303, answer.text
     assert set(np.round(times(), 3)) >= {0.5, 1.0, 2.0} and times().size <= 5
+    told = jobs_of(app).library.head(song).document
+    assert (told.tempo_from, told.tempo_bpm) == ("midi", 120)
+    slow = {"file": (io.BytesIO(midi_bytes(1, 2, bpm=80)), "map.mid")}
+    assert caller.post(f"/sessions/{song}/intake/midi", data=slow).status_code == 303
+    assert jobs_of(app).library.head(song).document.tempo_bpm == pytest.approx(80, abs=0.01)
     caller.edit(song, op="hits as found", part="kick")
     bad = {"part": "kick", "file": (io.BytesIO(b"MThd nonsense"), "bad.mid")}
     refused = caller.post(f"/sessions/{song}/intake/midi", data=bad)

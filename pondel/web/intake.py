@@ -116,12 +116,14 @@ def show(session_id: str):
 def _tempo_words(document: Session) -> list[str]:
     """The changes of tempo and signature, each by its bar; the first few of many."""
     beats, words = document.beats(), []
-    signature = document.beats_per_bar, document.beat_note
+    bpm, signature = document.tempo_bpm, (document.beats_per_bar, document.beat_note)
     for one in document.tempo_changes[:TOLD_CHANGES]:
-        now = one.beats_per_bar, one.beat_note
-        bar = f"{one.beats_per_bar}/{one.beat_note} " if now != signature else ""
-        words.append(f"{bar}{one.tempo_bpm:g} bpm from bar {beats.bar_at(one.at_s):.4g}")
-        signature = now
+        bar = (one.beats_per_bar, one.beat_note)
+        told = [f"{bar[0]}/{bar[1]}"] * (bar != signature) + [f"{one.tempo_bpm:g} bpm"] * (
+            one.tempo_bpm != bpm
+        )
+        words.append(f"{' at '.join(told)} from bar {beats.bar_at(one.at_s):.4g}")
+        bpm, signature = one.tempo_bpm, bar
     more = len(document.tempo_changes) - TOLD_CHANGES
     return [*words, f"and {more} more"] if more > 0 else words
 
