@@ -47,6 +47,7 @@ MOST_MOVES = 40
 MOST_MOVES_IN_ALL = 4096
 MOST_SENDS = 64
 MOST_ZONES = 2048
+LATEST_STAMP_S = 7 * 86_400.0
 
 
 def _printable(value: Any) -> Any:
@@ -144,7 +145,22 @@ class Part(Model):
     )
     file: str | None = Field(None, max_length=400)
     source: Literal["file", "sends"] = "file"
-    start_s: float = Field(0.0, ge=0, le=LONGEST_S)
+    start_s: float = number(
+        "Starts at",
+        default=0.0,
+        low=0,
+        high=LONGEST_S,
+        unit="s",
+        step=0.01,
+        decimals=3,
+        help="Where in the song the recording begins.",
+    )
+    stamp_s: float | None = Field(
+        None,
+        ge=0,
+        le=LATEST_STAMP_S,
+        description="Where the recording begins on its own session's clock, as its file says.",
+    )
     trim_db: float = number(
         "Trim", default=0.0, low=-60, high=60, unit="dB", step=0.5, help="Gain of the recording."
     )
@@ -166,6 +182,9 @@ class Part(Model):
         help="Out of the mix, of its group, of its sends and of keys after the fader.",
     )
     silent_key: bool = choice("Silent key", default=False, help="Heard only by keys, never in the mix.")
+    reference: bool = choice(
+        "Reference", default=False, help="Heard beside the mix, never in it, and never printed."
+    )
     group: PartRef | None = Field(
         None, description="The return that this part feeds instead of the mix, after its fader."
     )
@@ -182,7 +201,7 @@ class Part(Model):
     @property
     def sounds(self) -> bool:
         """Whether it feeds the mix, its group and its sends: neither muted nor a silent key."""
-        return not self.mute and not self.silent_key
+        return not self.mute and not self.silent_key and not self.reference
 
 
 class Zone(Model):

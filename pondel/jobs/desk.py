@@ -24,9 +24,7 @@ from pondel.core.engine.listen import (
 )
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import NotFound
-from pondel.core.made_by import made_by
 from pondel.core.measures.levels import Levels
-from pondel.core.measures.outline import Outline
 from pondel.core.moves.base import Traced, key_in
 from pondel.core.moves.checking import Heard
 from pondel.core.moves.fight import Fight
@@ -39,6 +37,7 @@ from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
+from pondel.jobs.whole_mix import WholeMix
 from pondel.store.library import Library, nobody_waits
 from pondel.store.revisions import Revision
 
@@ -69,6 +68,7 @@ class Desk:
         self.loops = Loops(self.now, self.analysis.parts, self.hits_s, step)
         self.fights = Fights(self.now, self.recordings, self.analysis, self.loops)
         self.printing = Printing(self.recordings)
+        self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self._step = step
         self._lock = threading.Lock()
 
@@ -155,26 +155,6 @@ class Desk:
             raise NotFound("this sound is not prepared any more: ask for it again")
         plan, chunked = found
         return self._cache.get(("plan", name, index), lambda: chunk_of(plan, chunked, index))
-
-    def mix_outline(self, document: Session, columns: int) -> list[list[float]]:
-        """Lowest and highest sample of the mix in each column over the whole song."""
-        plan, chunked = make_plan(document, "mix"), self.now(document)
-        frames = self.frames(document)
-        collected = Outline(-(-frames // columns))
-        for index in range(-(-frames // chunked.frames)):
-            self._step()
-            collected.write(chunk_of(plan, chunked, index))
-        body = np.round(collected.columns(), 4).tolist()
-        self.library.measures.keep(self._outline_key(document, columns), body)
-        return body
-
-    def known_outline(self, document: Session, columns: int) -> list[list[float]] | None:
-        """The mix's outline if it is known, else None."""
-        return self.library.measures.get(self._outline_key(document, columns))
-
-    def _outline_key(self, document: Session, columns: int) -> str:
-        name = plan_hash(make_plan(document, "mix"), self.now(document))
-        return f"mix-outline:{made_by('pondel.core.measures.outline')}:{name}:{columns}"
 
     def findings(
         self,

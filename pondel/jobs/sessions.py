@@ -10,16 +10,21 @@ from pathlib import Path, PurePosixPath
 from pondel.core.advice.names import part_name, shared_prefix
 from pondel.core.advice.older_sound import sounds_different
 from pondel.core.audio import files
+from pondel.core.audio.broadcast import Told, told_by
 from pondel.core.audio.files import AudioFacts
 from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
 from pondel.core.losses import settled
 from pondel.core.measures.tempo import estimate_bpm
+from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
+from pondel.core.operations import BringIn
+from pondel.core.operations.places import NamedMoment
 from pondel.core.versions import brought_up
 from pondel.jobs import archives
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.recordings import Recordings
+from pondel.store.arrivals import same_recording
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
@@ -64,7 +69,7 @@ def import_files(
         raise BadDocument(f"a session holds at most {MOST_PARTS} parts, not {len(facts)}", where=name)
     common = Counter(fact.rate for fact in facts.values()).most_common(1)[0][0]
     rate = min(max(common, 44100), 192000)
-    parts: list[Part] = []
+    session = Session(name=name, rate=rate)
     prefix, recordings = shared_prefix([path.name for path in facts]), Recordings(library)
     for path in facts:
         progress(path.name)
@@ -73,17 +78,40 @@ def import_files(
         except PondelError as error:
             refused(error)
             continue
+        twin = next((part for part in session.parts if part.file == file), None)
+        if twin is not None:
+            refused(BadAudio(same_recording(twin), where=path.name))
+            continue
         title = part_name(path.name, prefix)
         role, is_guess = recordings.role_of(title, file)
-        part_id = fresh_id(title, {part.id for part in parts})
-        parts.append(Part(id=part_id, name=title, role=role, role_by_sound=is_guess, file=file))
-    if not parts:
+        part_id = fresh_id(title, {part.id for part in session.parts})
+        told = told_by(path)
+        part = Part(
+            id=part_id,
+            name=title,
+            role=role,
+            role_by_sound=is_guess,
+            file=file,
+            stamp_s=told.start_s,
+        )
+        seconds = recordings.of(file).levels.seconds
+        brought = BringIn(part=part, markers=named_moments(told), ends_s=seconds).apply(session)
+        session = brought.document
+    if not session.parts:
         raise BadAudio("none of the files can become a part", where=name)
-    session = Session(name=name, rate=rate, parts=parts)
-    bpm = estimate_bpm([recordings.hits_s(part) for part in parts])
+    bpm = estimate_bpm([recordings.hits_s(part) for part in session.parts])
     if bpm is not None:
         session = session.model_copy(update={"tempo_bpm": round(bpm, 2), "tempo_from": "hits"})
     return library.create(session, rate_known=True)
+
+
+def named_moments(told: Told) -> list[NamedMoment]:
+    """The markers of a file as a song takes them."""
+    return [
+        NamedMoment(at_s=one.at_s, name=one.name[:80])
+        for one in told.markers[:MOST_SECTIONS]
+        if one.at_s <= LONGEST_S
+    ]
 
 
 def take_file(library: Library, path: Path, rate: int, *, name: str | None = None) -> str:
@@ -91,6 +119,18 @@ def take_file(library: Library, path: Path, rate: int, *, name: str | None = Non
     media = library.media
     with written_in(media.folder), media.scratch(".wav") as unfinished:
         files.convert(path, unfinished, rate, name=name)
+        return media.adopt(unfinished)
+
+
+def joined_file(library: Library, left: Part, right: Part) -> str:
+    """One stereo recording of two mono ones, in the media folder; returns its name in documents."""
+    media = library.media
+    paths = [media.path(part.file or "") for part in (left, right)]
+    for part, path in zip((left, right), paths, strict=True):
+        if files.probe(path, part.name).channels != 1:
+            raise BadAudio("it is stereo already: no half of another part", where=part.name)
+    with written_in(media.folder), media.scratch(".wav") as unfinished:
+        files.interleave(paths[0], paths[1], unfinished)
         return media.adopt(unfinished)
 
 

@@ -12,10 +12,12 @@ from dataclasses import dataclass
 
 from pondel.core.advice.names import part_name
 from pondel.core.audio import files
+from pondel.core.audio.broadcast import told_by
 from pondel.core.document import Part, Session
+from pondel.core.engine.listen import without_moves
 from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.ids import fresh_id
-from pondel.core.operations import Done
+from pondel.core.operations import BringIn, Done
 from pondel.core.operations.song import FindTempo
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
@@ -23,8 +25,10 @@ from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
 from pondel.jobs.recordings import Recording
+from pondel.jobs.sessions import named_moments
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Superseded, Turns, be_nice
+from pondel.jobs.whole_mix import Tone
 from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
@@ -101,7 +105,7 @@ class Jobs:
         self._listening: dict[str, Listening] = {}
         self._asked: dict[str, Session] = {}
         self._measuring: dict[str, Measuring] = {}
-        self._outlining: set[str] = set()
+        self._under_way: set[str] = set()
         self._failures: dict[str, str] = {}
         self._lock = threading.Lock()
         self._pace_s: deque[float] = deque(maxlen=8)
@@ -263,33 +267,39 @@ class Jobs:
 
     def outline(self, session_id: str, document: Session, columns: int) -> list[list[float]] | None:
         """The mix's outline, None while it is being drawn: that is begun if need be."""
-        known = self.desk.known_outline(document, columns)
-        if known is not None:
-            return known
+        mix = self.desk.whole_mix
+        return mix.known_outline(document, columns) or self._meanwhile(
+            f"outline {session_id}", lambda: mix.outline(document, columns)
+        )
+
+    def plain_sum(self, session_id: str, document: Session) -> Tone | None:
+        """The tone of the mix without any move, None while it is taken: that is begun if need be."""
+        mix, bare = self.desk.whole_mix, without_moves(document)
+        return mix.known_tone(bare) or self._meanwhile(f"sum {session_id}", lambda: mix.tone(bare))
+
+    def _meanwhile(self, name: str, work: Callable[[], object]) -> None:
+        """Do long work behind everything else, once at a time; a failure is told when asked again."""
         with self._lock:
-            failure = self._failures.pop(f"outline {session_id}", None)
+            failure = self._failures.pop(name, None)
             if failure is not None:
                 raise PondelError(failure)
-            if session_id in self._outlining:
-                return None
-            self._outlining.add(session_id)
+            if name in self._under_way:
+                return
+            self._under_way.add(name)
 
-        def draw() -> None:
+        def do() -> None:
             try:
-                self.turns.take(
-                    "outline", f"outline {session_id}", lambda: self.desk.mix_outline(document, columns)
-                )
+                self.turns.take("outline", name, work)
             except Superseded:
                 pass
             except PondelError as error:
                 with self._lock:
-                    self._failures[f"outline {session_id}"] = error.line()
+                    self._failures[name] = error.line()
             finally:
                 with self._lock:
-                    self._outlining.discard(session_id)
+                    self._under_way.discard(name)
 
-        threading.Thread(target=draw, name="pondel-outline", daemon=True).start()
-        return None
+        threading.Thread(target=do, name="pondel-meanwhile", daemon=True).start()
 
     def listen(self, session_id: str, document: Session) -> Listening | None:
         """None when the song's table is there; else how far its analysis is, begun if need be."""
@@ -363,7 +373,7 @@ class Jobs:
     def _read(self, arrival_id: str) -> None:
         arrival = self.arrivals.get(arrival_id)
         upload = self.arrivals.upload(arrival_id)
-        facts = files.probe(upload, arrival.name)
+        facts, told = files.probe(upload, arrival.name), told_by(upload)
         rate = self.library.agree_on_rate(arrival.session_id, facts.rate)
         report = _Every(lambda share: self.arrivals.report(arrival_id, 0.8 * share))
         media = self.library.media
@@ -377,9 +387,17 @@ class Jobs:
         name = arrival.title or part_name(arrival.name)
         role, is_guess = self.desk.recordings.role_of(name, file)
 
-        def make(parts: list[Part]) -> Part:
+        def make(parts: list[Part]) -> BringIn:
             part_id = fresh_id(name, {part.id for part in parts})
-            return Part(id=part_id, name=name, role=role, role_by_sound=is_guess, file=file)
+            part = Part(
+                id=part_id,
+                name=name,
+                role=role,
+                role_by_sound=is_guess,
+                file=file,
+                stamp_s=told.start_s,
+            )
+            return BringIn(part=part, markers=named_moments(told), ends_s=taken.levels.seconds)
 
         self.arrivals.become_part(arrival_id, make)
         self._find_tempo(arrival.session_id)

@@ -44,6 +44,11 @@ def plain_name(name: str) -> str:
     return last[-120:] or "unnamed"
 
 
+def same_recording(twin: Part) -> str:
+    """What is said of a file whose recording a part has already."""
+    return f"the same recording as {twin.name}, which is here already: kept once"
+
+
 class Arrivals:
     """Receives files, and turns each into a part exactly once."""
 
@@ -148,16 +153,23 @@ class Arrivals:
         table.delete().where((table.id == arrival_id) & (table.state << (FAILED, CANCELLED))).execute()
         self._drop(arrival_id)
 
-    def become_part(self, arrival_id: str, make: Callable[[list[Part]], Part]) -> None:
-        """Add the part to the session and end the arrival in one transaction."""
+    def become_part(self, arrival_id: str, make: Callable[[list[Part]], BringIn]) -> None:
+        """Add the part to the session and end the arrival in one transaction.
+
+        A recording that a part of the session has already is not brought in again.
+        """
         with self._library.database.atomic("immediate"):
             arrival = self.get(arrival_id)
             if arrival.state != READING:
                 return
             parts = self._library.head(arrival.session_id).document.parts
-            part = make(parts)
-            self._library.edit(arrival.session_id, None, BringIn(part=part).apply, arrival=True)
-            self._finish(arrival_id, part.id)
+            operation = make(parts)
+            twin = next((part for part in parts if part.file == operation.part.file), None)
+            if twin is None:
+                self._library.edit(arrival.session_id, None, operation.apply, arrival=True)
+                self._finish(arrival_id, operation.part.id)
+            else:
+                self.fail(arrival_id, same_recording(twin))
         self._drop(arrival_id)
 
     def become_recording(self, arrival_id: str, file: str, differs: str) -> None:

@@ -9,17 +9,20 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, redirect, render_template, request, url_for
 
-from pondel.core.advice.names import part_name, shared_prefix
+from pondel.core.advice.halves import halves
+from pondel.core.advice.names import part_name, shared_prefix, sounds_like_a_mix
 from pondel.core.audio import midi
 from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session, tempo_change
 from pondel.core.errors import BadAudio, BadDocument
+from pondel.core.measures.apart import apart
 from pondel.core.measures.tempo import beside_bpm
 from pondel.core.moves.controls import control_of
-from pondel.core.operations import GiveHits, GiveTempo, Operation
+from pondel.core.operations import GiveHits, GiveTempo, JoinHalves, Operation
 from pondel.jobs.recordings import Recording
+from pondel.jobs.sessions import joined_file
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
-from pondel.web.context import desk, head, jobs, opened, song_facts
+from pondel.web.context import desk, head, jobs, library, opened, song_facts
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
@@ -108,9 +111,46 @@ def show(session_id: str):
         roles=ROLES,
         beside_bpm=beside_bpm(document.tempo_bpm) if document.tempo_from == "hits" else [],
         tempo_words=_tempo_words(document),
+        joinable=_joinable(found),
+        mixes=[part for part in document.parts if _is_a_mix(part)],
+        references=_references(session_id, document, found),
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
     )
+
+
+def _is_a_mix(part: Part) -> bool:
+    return part.file is not None and not part.reference and sounds_like_a_mix(part.name)
+
+
+def _joinable(rows: list[Row]) -> list[tuple[Part, Part, str]]:
+    """Mono parts that are the left and the right of one by their names, and begin together."""
+    mono = [row.part for row in rows if row.recording is not None and row.recording.channels == 1]
+    found = [(mono[a], mono[b], name) for a, b, name in halves([part.name for part in mono])]
+    return [(left, right, name) for left, right, name in found if left.start_s == right.start_s]
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A reference, and how far it is from the plain sum of the parts: None while that is worked out."""
+
+    part: Part
+    words: str | None
+
+
+def _references(session_id: str, document: Session, rows: list[Row]) -> list[Reference]:
+    found: list[Reference] = []
+    for row in rows:
+        if not row.part.reference or row.recording is None:
+            continue
+        if not document.summed():
+            found.append(Reference(row.part, "no part sounds that it could be compared with"))
+            continue
+        tone = jobs().plain_sum(session_id, document)
+        away = tone and apart(np.array(row.recording.spectrum_db), np.array(tone.spectrum_db))
+        words = None if tone is None else away.words() if away else "one of them is silent"
+        found.append(Reference(row.part, words))
+    return found
 
 
 def _tempo_words(document: Session) -> list[str]:
@@ -168,6 +208,19 @@ def midi_hits(session_id: str):
 def _tells_the_tempo(document: Session, part: Part, score: midi.Score) -> bool:
     """Whether a part's notes bring the song's tempo too: nobody told it, and both begin together."""
     return midi.fault_of_tempo(score) is None and document.tempo_from != "told" and part.start_s == 0.0
+
+
+@blueprint.post("/intake/join")
+def join(session_id: str):
+    """Make one stereo part of a left and a right one."""
+    document = head(session_id).document
+    left, right = (document.part(asked.words(side, most=40)) for side in ("left", "right"))
+    file = joined_file(library(), left, right)
+    desk().recordings.take(file)
+    name = asked.words("name", most=80) or left.name
+    operation = JoinHalves(left=left.id, right=right.id, name=name, file=file)
+    desk().do(session_id, [operation], base=asked.whole("base"))
+    return redirect(url_for("intake.show", session_id=session_id, part=left.id), 303)
 
 
 @blueprint.post("/arrivals/stop")

@@ -12,6 +12,9 @@ from itertools import takewhile
 from pathlib import PurePath
 
 LONGEST = 80
+_ROUGH_MIX = re.compile(
+    r"\b(rough|ref|reference|referenz|premaster|master|mixdown|2[ -]?mix|mix ?bus)\b", re.IGNORECASE
+)
 FEWEST = 3
 """So many files at least, or what two have in common may be their name."""
 
@@ -24,6 +27,11 @@ def part_name(file_name: str, prefix: str = "") -> str:
         words = words[1:]
     name = " ".join(words)[:LONGEST] or "Part"
     return name[0].upper() + name[1:]
+
+
+def sounds_like_a_mix(name: str) -> bool:
+    """Whether a part's name says that it is a whole mix: a reference, and no part of the song."""
+    return bool(_ROUGH_MIX.search(name)) or name.strip().casefold() == "mix"
 
 
 def shared_prefix(file_names: Sequence[str]) -> str:

@@ -134,6 +134,23 @@ def convert(
     return facts
 
 
+def interleave(left: Path, right: Path, target: Path) -> None:
+    """Write two mono recordings of one rate as the channels of one; the shorter ends in silence."""
+    rate = soundfile.info(str(left)).samplerate
+    frames = max(soundfile.info(str(path)).frames for path in (left, right))
+    format = wav_format(wav_bytes(frames, 2))
+    with (
+        soundfile.SoundFile(str(left)) as one,
+        soundfile.SoundFile(str(right)) as other,
+        soundfile.SoundFile(str(target), "w", rate, 2, "FLOAT", format=format) as out,
+    ):
+        for first in range(0, frames, BLOCK_FRAMES):
+            size = min(BLOCK_FRAMES, frames - first)
+            both = [f.read(size, dtype="float32", fill_value=0.0) for f in (one, other)]
+            out.write(np.stack(both, axis=1))
+    check_written(target, frames)
+
+
 def wav_bytes(frames: int, channels: int, bytes_per_sample: int = 4) -> int:
     """Bytes of so many frames in a WAV or AIFF file."""
     return frames * channels * bytes_per_sample

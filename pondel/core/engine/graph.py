@@ -173,13 +173,15 @@ def part_tone(session: Session, media: Media, part: Part) -> Tone:
 def song_frames(session: Session, media: Media, *, readable: bool = False) -> int:
     """Frames from the start of the song to the end of its longest part, moved later or not.
 
+    References do not count: they are not of the song.
+
     A recording that cannot be read raises BadRecording, or counts for nothing where only those that
     are `readable` are asked for.
     """
     later_s: dict[str, float] = {}
     longest = 0
     for part in session.parts:
-        if part.file is None:
+        if part.file is None or part.reference:
             continue
         try:
             frames = media.frames(part.file)

@@ -29,6 +29,7 @@ from pondel.core.operations.moves import Act, AddItem, RemoveItem, SetMove
 from pondel.core.operations.parts import (
     AddReturn,
     BringIn,
+    JoinHalves,
     RemovePart,
     ReplaceRecording,
     SetGroup,
@@ -85,6 +86,7 @@ __all__ = [
     "BringIn",
     "Done",
     "Facts",
+    "JoinHalves",
     "Operation",
     "ReplaceRecording",
     "apply_all",

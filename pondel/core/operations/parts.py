@@ -10,6 +10,7 @@ from pondel.core.document import MOST_PARTS, Name, Part, Session, parse_session,
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
+from pondel.core.moves.base import MOST_SECTIONS
 from pondel.core.moves.controls import parse_control
 from pondel.core.moves.describe import Tap
 from pondel.core.operations.base import (
@@ -24,6 +25,7 @@ from pondel.core.operations.base import (
     on_part,
     shown_at,
 )
+from pondel.core.operations.places import NamedMoment, in_place, sections_between
 from pondel.core.refs import PartRef
 from pondel.core.units import parse
 
@@ -38,7 +40,18 @@ class SetPart(Operation):
 
     op: Literal["set part"] = "set part"
     part: PartRef
-    field: Literal["name", "tag", "role", "trim_db", "fader_db", "pan", "mute", "silent_key"]
+    field: Literal[
+        "name",
+        "tag",
+        "role",
+        "start_s",
+        "trim_db",
+        "fader_db",
+        "pan",
+        "mute",
+        "silent_key",
+        "reference",
+    ]
     value: Value
     example: ClassVar[Json] = {"part": "tuba", "field": "fader_db", "value": "-3 dB"}
 
@@ -51,7 +64,7 @@ class SetPart(Operation):
         if self.field == "role":
             values["role_by_sound"] = False
         left = on_part(document, self.part, lambda data: data.update(values))
-        title = f"{part.name}: {self.field.removesuffix('_db').replace('_', ' ')}"
+        title = f"{part.name}: {self.field.removesuffix('_db').removesuffix('_s').replace('_', ' ')}"
         return Done(left, title, value=shown_at(left.part(self.part), self.field))
 
 
@@ -167,13 +180,54 @@ class SetSend(Operation):
 
 
 class BringIn(Operation):
-    """Append a part whose recording is in the library."""
+    """Append a part whose recording is in the library.
+
+    Recordings that say where they began fall into place, the first of them at the start of the song;
+    markers become the song's sections where it has none. A reference stands apart.
+    """
 
     op: Literal["bring in"] = "bring in"
     part: Part
+    markers: list[NamedMoment] = Field(default_factory=list, max_length=MOST_SECTIONS)
+    ends_s: float | None = Field(None, description="The length of the recording.")
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
-        return Done(_with(document, self.part), f"Bring in {self.part.name}")
+        left, said = in_place(_with(document, self.part))
+        start_s = left.part(self.part.id).start_s
+        if self.markers and not document.sections:
+            sections = sections_between(self.markers, start_s, self.ends_s)
+            left = parse_session({**to_json(left), "sections": sections})
+            said.append(f"{len(sections)} sections come from its markers.")
+        title = " ".join([f"Bring in {self.part.name}", *(f"({words[:-1]})" for words in said)])
+        return Done(left, title, said)
+
+
+class JoinHalves(Operation):
+    """Make one stereo part of a left and a right one, whose recording of both is in the library.
+
+    The left part becomes it and keeps its moves; the right one is taken out.
+    """
+
+    op: Literal["join halves"] = "join halves"
+    left: PartRef
+    right: PartRef
+    name: Name
+    file: Annotated[str, Field(min_length=1, max_length=400)]
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        left, right = document.part(self.left), document.part(self.right)
+        if left.id == right.id:
+            raise BadDocument("one part is not the left and the right of itself")
+        for part in (left, right):
+            if part.file is None:
+                raise BadDocument("a return is no half of a stereo part", where=part.name)
+        joined, said = without(document, parts={right.id})
+        whole: Json = {"file": self.file, "name": self.name, "pan": 0.0}
+        return Done(
+            on_part(joined, left.id, lambda data: data.update(whole)),
+            f"Join {left.name} and {right.name} as {self.name}",
+            said,
+        )
 
 
 class ReplaceRecording(Operation):

@@ -1,0 +1,92 @@
+"""What is measured of the whole mix, in one pass over it, and kept by what is heard.
+
+desk.whole_mix.outline(document, 600)      # lowest and highest sample of each column
+desk.whole_mix.tone(without_moves(document)).spectrum_db
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from pondel.core.document import Session
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.listen import make_plan, plan_hash
+from pondel.core.made_by import made_by
+from pondel.core.measures.levels import LevelMeter
+from pondel.core.measures.outline import Outline
+from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.survival import chunk_of
+from pondel.store.measures import Measures
+
+
+@dataclass(frozen=True)
+class Tone:
+    """The average spectrum of a mix at the points of `axis_hz`, and how loud it is."""
+
+    spectrum_db: list[float]
+    integrated_lufs: float | None
+
+
+class WholeMix:
+    """Renders the mix from end to end. Thread-safe; calls `step` between its chunks."""
+
+    def __init__(
+        self,
+        measures: Measures,
+        now: Callable[[Session], ChunkedSession],
+        frames: Callable[[Session], int],
+        step: Callable[[], None],
+    ) -> None:
+        self._measures, self._now, self._frames, self._step = measures, now, frames, step
+
+    def outline(self, document: Session, columns: int) -> list[list[float]]:
+        """Lowest and highest sample of the mix in each column over the whole song."""
+        collected = Outline(-(-self._frames(document) // columns))
+        for block in self._blocks(document):
+            collected.write(block)
+        body = np.round(collected.columns(), 4).tolist()
+        self._measures.keep(self._outline_key(document, columns), body)
+        return body
+
+    def known_outline(self, document: Session, columns: int) -> list[list[float]] | None:
+        """The mix's outline if it is known, else None."""
+        return self._measures.get(self._outline_key(document, columns))
+
+    def tone(self, document: Session) -> Tone:
+        """The tone of the mix over the whole song."""
+        spectrum, levels = AverageSpectrum(document.rate), LevelMeter(document.rate, 2)
+        for block in self._blocks(document):
+            spectrum.write(block)
+            levels.write(block)
+        found = levels.levels()
+        body = {
+            "spectrum_db": np.round(spectrum.levels_db(), 3).tolist(),
+            "integrated_lufs": found.integrated_lufs,
+        }
+        self._measures.keep(self._tone_key(document), body)
+        return Tone(**body)
+
+    def known_tone(self, document: Session) -> Tone | None:
+        """The mix's tone if it is known, else None."""
+        found = self._measures.get(self._tone_key(document))
+        return Tone(**found) if found else None
+
+    def _blocks(self, document: Session) -> Iterator[np.ndarray]:
+        plan, chunked = make_plan(document, "mix"), self._now(document)
+        frames = self._frames(document)
+        for index in range(-(-frames // chunked.frames)):
+            self._step()
+            yield chunk_of(plan, chunked, index)
+
+    def _name(self, document: Session) -> str:
+        return plan_hash(make_plan(document, "mix"), self._now(document))
+
+    def _outline_key(self, document: Session, columns: int) -> str:
+        made = made_by("pondel.core.measures.outline")
+        return f"mix-outline:{made}:{self._name(document)}:{columns}"
+
+    def _tone_key(self, document: Session) -> str:
+        return f"mix-tone:{made_by('pondel.core.measures')}:{self._name(document)}"
