@@ -203,9 +203,14 @@ def test_halves_twins_and_a_rough_mix_at_intake(app, caller, song):
     assert np.allclose(samples, np.stack([left, right], axis=1), atol=1e-4)
     refused = caller.post(f"/sessions/{song}/intake/join?left=bells-l&right=kick&name=x")
     assert refused.status_code == 400 and "stereo already" in refused.text
-    caller.edit(song, op="set part", part="bells-l", field="reference", value=True)
-    assert "bells-l" not in {part.id for part in document().summed()}
-    until(lambda: "dB apart" in caller.client.get(f"/sessions/{song}/intake").text)
+    caller.edit(song, op="remove part", part="bells-l")
+    caller.upload(song, ("Rough mix.wav", audio(np.tile(sine(60, 4, -20), (1, 2)))))
+    until(lambda: document().has_part("rough-mix"))
+    assert "looks like a whole mix" in caller.client.get(f"/sessions/{song}/intake").text
+    caller.edit(song, op="set part", part="rough-mix", field="reference", value=True)
+    assert "rough-mix" not in {part.id for part in document().summed()}
+    words = "0.0 dB apart: this is the balance you heard"
+    until(lambda: words in caller.client.get(f"/sessions/{song}/intake").text)
 
 
 def test_a_reference_is_not_of_the_song(app, caller, song):

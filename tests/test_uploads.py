@@ -110,6 +110,6 @@ def test_three_hundred_damaged_uploads(place):
     parts = jobs.library.head(session_id).document.parts
     kept = {part.file for part in parts}
     assert {f"media/{p.name}" for p in jobs.library.media.folder.iterdir()} >= kept
-    caller.upload(session_id, ("last.wav", audio(tone)))
+    caller.upload(session_id, ("last.wav", audio(sine(201, 0.1))))
     wait_until_read(jobs)
     assert jobs.library.head(session_id).document.parts[-1].name == "Last"

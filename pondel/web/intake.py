@@ -148,7 +148,7 @@ def _references(session_id: str, document: Session, rows: list[Row]) -> list[Ref
             continue
         tone = jobs().plain_sum(session_id, document)
         away = tone and apart(np.array(row.recording.spectrum_db), np.array(tone.spectrum_db))
-        words = None if tone is None else away.words() if away else "one of them is silent"
+        words = None if tone is None else away.words() if away else "they have no band in common"
         found.append(Reference(row.part, words))
     return found
 
