@@ -42,7 +42,7 @@ FLOORS = [
     {"errors", "units", "model", "refs", "ids", "sealed", "made_by", "versions", "beats"},
     {"dsp"},
     {"moves"},
-    {"document", "losses"},
+    {"document", "losses", "families"},
     {"audio"},
     {"engine"},
     {"measures"},

@@ -9,7 +9,7 @@ from conftest import RATE, sine
 from pondel.core.dsp.timing import gap_s
 from pondel.core.measures.hits import Hits
 from pondel.core.measures.outline import Outline, outline
-from pondel.core.measures.spectrum import average_spectrum, axis_hz
+from pondel.core.measures.spectrum import average_spectrum, axis_hz, moving_spectrum
 
 
 @pytest.mark.parametrize("hz", [50, 440, 3000, 12000])
@@ -70,3 +70,13 @@ def test_an_outline_keeps_every_peak_whatever_the_blocks():
     for i in range(0, 10_000, 333):
         pieces.write(samples[i : i + 333])
     assert np.array_equal(pieces.columns(), whole)
+
+
+def test_a_moving_spectrum_shows_each_tone_while_it_sounds():
+    """1 kHz for half a second, then 2 kHz; a sine of peak a has the RMS level a - 3.01 dB."""
+    sound = np.vstack([sine(1000, 0.5, -12.0), sine(2000, 0.5, -18.0)])
+    levels = moving_spectrum(sound, RATE, np.array([0.25, 0.75, 3.0]))
+    at_1k, at_2k = (int(np.argmin(np.abs(axis_hz() - hz))) for hz in (1000, 2000))
+    assert levels[0, at_1k] == pytest.approx(-15.01, abs=0.1) and levels[0, at_2k] < -60
+    assert levels[1, at_2k] == pytest.approx(-21.01, abs=0.1) and levels[1, at_1k] < -60
+    assert levels[2].max() < -130

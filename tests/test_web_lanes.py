@@ -9,7 +9,7 @@ import mido
 import numpy as np
 import pytest
 from conftest import hits, sine, unfinished
-from web_tools import RATE, Caller, audio, jobs_of
+from web_tools import RATE, Caller, audio, jobs_of, until
 
 from pondel.core.document import Session
 from pondel.web import create_app
@@ -324,3 +324,22 @@ def test_a_return_is_looked_at_like_any_part_and_a_group_hides_nobody(app, calle
     assert "tuba" not in shown and hall in shown
     found = get(caller, song, f"evidence?{PAIR}").json
     assert found["silent"] == "Tuba's group Lows is muted"
+
+
+def test_a_folded_row_is_the_sum_of_its_parts(app, caller, song):
+    """Two parts of one role: no other part of the family hides them, and their sum is heard as one."""
+    for part in ("tuba", "flute"):
+        caller.edit(song, op="set part", part=part, field="role", value="brass")
+    where = f"lanes/ridges?{PAIR}&start_s=0&end_s=4&where=loop"
+    plain = {lane["id"]: lane for lane in get(caller, song, where).json["lanes"]}
+    folded = get(caller, song, f"{where}&rows=role").json
+    rows = {lane["id"]: lane for lane in folded["lanes"]}
+    assert list(rows) == ["kick", "role:brass"]
+    assert folded["families"]["role:brass"]["name"] == "brass"
+    assert rows["role:brass"]["sone"] > max(plain["tuba"]["sone"], plain["flute"]["sone"])
+    assert rows["kick"]["share"] == pytest.approx(plain["kick"]["share"], abs=1e-4)
+    assert set(rows["role:brass"]["by"]) <= {"kick"}
+    opened = get(caller, song, f"{where}&rows=role&open=role:brass").json
+    assert {lane["id"] for lane in opened["lanes"]} == set(plain)
+    whole = f"lanes/ridges?{PAIR}&start_s=0&end_s=4&rows=role"
+    until(lambda: not get(caller, song, whole).json["is_loop"])

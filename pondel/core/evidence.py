@@ -15,7 +15,7 @@ from pondel.core.hearing.clear import too_small_to_hear
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.core.measures.loudness import loudness_lufs
-from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.measures.spectrum import average_spectrum, moving_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced, key_in
 from pondel.core.refs import hits_source
 
@@ -231,6 +231,14 @@ def part_spectrum(
     """
     blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
     return average_spectrum(blocks, chunked.session.rate, peak=peak)
+
+
+def part_now(
+    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Fold, at_s: np.ndarray
+) -> np.ndarray:
+    """Spectra of a part around moments of a stretch: dBFS, (moments, points of `axis_hz`)."""
+    blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
+    return moving_spectrum(np.concatenate(list(blocks)), chunked.session.rate, at_s)
 
 
 def plan_spectrum(

@@ -22,6 +22,7 @@ from pondel.core.engine import routing
 from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, heard_parts, in_the_mix_of
 from pondel.core.engine.graph import song_frames
 from pondel.core.errors import DiskFull
+from pondel.core.families import Members, together
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness, total_sone
@@ -37,6 +38,7 @@ from pondel.store.library import Library
 
 log = logging.getLogger("pondel.jobs")
 BLOCK_FRAMES = 1000
+NO_FAMILIES: Members = {}
 CORES = 2
 TABLE_BYTES = 256 << 20
 
@@ -124,7 +126,7 @@ class Analysis:
         with self._lock:
             self._locks.pop(name, None)
 
-    def _key(self, document: Session, heard: dict[str, InTheMix]) -> str:
+    def _key(self, document: Session, heard: dict[str, InTheMix], families: Members) -> str:
         hits = {part.id: self._recordings.hits_s(part).tolist() for part in self.parts(document)}
         sections = [[s.id, s.start_s, s.end_s] for s in document.sections]
         return content_hash(
@@ -134,32 +136,37 @@ class Analysis:
                 hits,
                 sections,
                 document.listening_level_db_spl,
+                *([sorted((f, list(p)) for f, p in families.items())] if families else []),
             ]
         )
 
-    def table(self, document: Session) -> HiddenTable | None:
-        """Who hides whom over the whole song, if every part is analysed; else None."""
-        known = self.known_table(document)
+    def table(self, document: Session, families: Members = NO_FAMILIES) -> HiddenTable | None:
+        """Who hides whom over the whole song, if every part is analysed; else None.
+
+        With families the parts of each count as one sound.
+        """
+        known = self.known_table(document, families)
         if known is not None:
             return known
         parts = self._heard(document)
-        made = self._make_table(document, parts)
+        made = self._make_table(document, parts, families)
         if made is None:
             return None
-        key = self._key(document, parts)
+        key = self._key(document, parts, families)
         self._keep_table(key, made)
-        return self._hold(key, HiddenTable(list(parts), **made))
+        return self._hold(key, HiddenTable(_rows_of(parts, families), **made))
 
-    def known_table(self, document: Session) -> HiddenTable | None:
+    def known_table(self, document: Session, families: Members = NO_FAMILIES) -> HiddenTable | None:
         """The table if it was made before, else None: nothing is added up for it."""
         parts = self._heard(document)
-        key = self._key(document, parts)
+        key = self._key(document, parts, families)
         with self._lock:
             found = self._tables.get(key)
         if found is not None:
             return found
         kept = self._files.arrays(key)
-        return None if kept is None else self._hold(key, HiddenTable(list(parts), **kept))
+        rows = _rows_of(parts, families)
+        return None if kept is None else self._hold(key, HiddenTable(rows, **kept))
 
     def _hold(self, key: str, table: HiddenTable) -> HiddenTable:
         if table.nbytes() <= TABLE_BYTES:
@@ -208,7 +215,9 @@ class Analysis:
         assert table is not None
         return table
 
-    def _make_table(self, document: Session, parts: dict[str, InTheMix]) -> dict | None:
+    def _make_table(
+        self, document: Session, parts: dict[str, InTheMix], families: Members
+    ) -> dict | None:
         rows = self._all_rows(parts.values())
         if rows is None:
             return None
@@ -216,7 +225,7 @@ class Analysis:
         on_hits = [near_hits(self._recordings.hits_s(document.part(part)), frames) for part in parts]
         segments = [(round(s.start_s / FRAME_S), round(s.end_s / FRAME_S)) for s in document.sections]
         with ThreadPoolExecutor(CORES) as pool:
-            maker = TableMaker(list(parts), segments, pool)
+            maker = TableMaker(_rows_of(parts, families), segments, pool)
             for first in range(0, frames, BLOCK_FRAMES):
                 self._step()
                 size = min(BLOCK_FRAMES, frames - first)
@@ -225,8 +234,14 @@ class Analysis:
                     return _excited(one, rows, document, first, size)
 
                 powers = np.stack(list(pool.map(heard, parts.values())))
-                maker.add(first, powers, np.stack([at[first : first + size] for at in on_hits]))
+                after_hits = np.stack([at[first : first + size] for at in on_hits])
+                maker.add(first, *together(list(parts), powers, after_hits, families)[1:])
         return maker.table().arrays
+
+
+def _rows_of(parts: dict[str, InTheMix], families: Members) -> list[str]:
+    nothing = np.zeros((len(parts), 0))
+    return together(list(parts), nothing, nothing, families)[0] if parts else []
 
 
 def _sources(heard: Iterable[InTheMix]) -> Iterator[EarSource]:

@@ -17,12 +17,14 @@ from pondel.core.dsp.fold import Fold
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
+from pondel.core.families import Members, together
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker
 
 BLOCK_FRAMES = 400
+NO_FAMILIES: Members = {}
 CORES = 2
 POWERS_BYTES, TABLES_BYTES = 128 << 20, 128 << 20
 
@@ -42,7 +44,14 @@ class Loops:
         self._tables: LRUCache[str, HiddenTable] = LRUCache(TABLES_BYTES, HiddenTable.nbytes)
         self._lock = threading.Lock()
 
-    def table(self, document: Session, start: int, frames: int, fold: Fold = "both") -> HiddenTable:
+    def table(
+        self,
+        document: Session,
+        start: int,
+        frames: int,
+        fold: Fold = "both",
+        families: Members = NO_FAMILIES,
+    ) -> HiddenTable:
         """The table of one stretch; of the middle or the sides alone with a `fold`."""
         parts = self._parts(document)
         if not parts:
@@ -50,13 +59,17 @@ class Loops:
         now = self._now(document)
         names = {part.id: _name(now, part.id, start, frames, fold) for part in parts}
         hits = {part.id: within(self._hits_s(part), start, frames, document.rate) for part in parts}
-        key = content_hash([list(names.items()), {part: at.tolist() for part, at in hits.items()}])
+        at_s = {part: at.tolist() for part, at in hits.items()}
+        key = content_hash(
+            [list(names.items()), at_s, sorted((f, list(p)) for f, p in families.items())]
+        )
         with self._lock:
             found = self._tables.get(key)
         if found is not None:
             return found
         powers = [self._power(now, part.id, names[part.id], start, frames, fold) for part in parts]
-        made = self._added_up(np.stack(powers), list(names), list(hits.values()))
+        on_hits = np.stack([near_hits(at, powers[0].shape[0]) for at in hits.values()])
+        made = self._added_up(*together(list(names), np.stack(powers), on_hits, families))
         with self._lock:
             if made.nbytes() <= TABLES_BYTES:
                 self._tables[key] = made
@@ -81,9 +94,8 @@ class Loops:
                     self._powers[name] = found
         return found
 
-    def _added_up(self, powers: np.ndarray, ids: list[str], hits_s: list[np.ndarray]) -> HiddenTable:
+    def _added_up(self, ids: list[str], powers: np.ndarray, on_hits: np.ndarray) -> HiddenTable:
         frames = powers.shape[1]
-        on_hits = np.stack([near_hits(at, frames) for at in hits_s])
         with ThreadPoolExecutor(CORES) as pool:
             maker = TableMaker(ids, pool=pool)
             for first in range(0, frames, BLOCK_FRAMES):

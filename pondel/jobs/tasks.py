@@ -16,6 +16,8 @@ from pondel.core.audio.broadcast import told_by
 from pondel.core.document import Part, Session
 from pondel.core.engine.listen import without_moves
 from pondel.core.errors import BadDocument, NotFound, PondelError
+from pondel.core.families import Members
+from pondel.core.hearing.table import HiddenTable
 from pondel.core.ids import fresh_id
 from pondel.core.operations import BringIn, Done
 from pondel.core.operations.song import FindTempo
@@ -270,6 +272,15 @@ class Jobs:
         mix = self.desk.whole_mix
         return mix.known_outline(document, columns) or self._meanwhile(
             f"outline {session_id}", lambda: mix.outline(document, columns)
+        )
+
+    def table(self, session_id: str, document: Session, families: Members) -> HiddenTable | None:
+        """The song's table; with families, which are added up apart, None until that is done."""
+        analysis = self.desk.analysis
+        if not families:
+            return analysis.table(document)
+        return analysis.known_table(document, families) or self._meanwhile(
+            f"families {session_id}", lambda: analysis.table(document, families)
         )
 
     def plain_sum(self, session_id: str, document: Session) -> Tone | None:

@@ -41,6 +41,7 @@ from pondel.web.context import (
 from pondel.web.standing import fight_words
 
 blueprint = Blueprint("deck", __name__)
+NOW_STEP_S, MOST_STEPS = 0.1, 160
 STRIP_COLUMNS = 900
 SONG_COLUMNS = 800
 MOST_CHUNKS = 100_000
@@ -337,10 +338,36 @@ def _strips(fight: FightInView) -> dict[str, Any]:
 def spectra(session_id: str):
     """Spectra of leader and yielder, the yielder before and after, and what builds up."""
     fight = asked_fight(session_id)
-    fold, peak = request.args.get("fold", "both"), request.args.get("how") == "peak"
+    fold, how = request.args.get("fold", "both"), request.args.get("how", "average")
     if fold not in FOLDS:
         raise BadDocument(f"spectra are of {', '.join(FOLDS)}")
-    return in_turn("spectra", lambda: _spectra(fight, fold, peak=peak))
+    if how == "now":
+        return in_turn("spectra", lambda: _spectra_now(fight, fold))
+    return in_turn("spectra", lambda: _spectra(fight, fold, peak=how == "peak"))
+
+
+def _spectra_now(fight: FightInView, fold: Fold) -> dict[str, Any]:
+    """What a picture that moves with the sound needs: a spectrum for every step of the loop."""
+    seconds = fight.frames / fight.now.session.rate
+    steps = max(1, min(MOST_STEPS, round(seconds / NOW_STEP_S)))
+    at_s = (np.arange(steps) + 0.5) * seconds / steps
+
+    def of(chunked: ChunkedSession, part: str) -> list[list[int]]:
+        levels = evidence.part_now(chunked, part, fight.start, fight.frames, fold, at_s)
+        return np.maximum(np.round(levels[:, ::2]), -200).astype(int).tolist()
+
+    return {
+        "hz": np.round(axis_hz()[::2], 2).tolist(),
+        "start_s": fight.start_s,
+        "step_s": seconds / steps,
+        "moving": {
+            "leader": of(fight.now, fight.leader),
+            "before": of(fight.untreated, fight.yielder),
+            "after": of(fight.now, fight.yielder),
+        },
+        "hidden_hz": np.round(evidence.BAND_HZ, 2).tolist(),
+        "hidden_after": _shares(fight),
+    }
 
 
 def _spectra(fight: FightInView, fold: Fold, *, peak: bool) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from pondel.core.advice.lengths import length_words, note_value
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
+from pondel.core.families import BY, families
 from pondel.core.hearing.clear import SMALLEST_CHANGE_DB
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.scale import PLACES_HZ, places_between
@@ -37,7 +38,16 @@ from pondel.web.context import (
 )
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
-from pondel.web.look import Look, SongHeard, asked_look, at_level, heard
+from pondel.web.look import (
+    LOOP,
+    Look,
+    SongHeard,
+    asked_families,
+    asked_look,
+    at_level,
+    heard,
+    heard_folded,
+)
 from pondel.web.standing import clear, word
 
 blueprint = Blueprint("lanes", __name__, url_prefix="/sessions/<session_id>")
@@ -70,6 +80,8 @@ def show(session_id: str):
         look=asked_look(document),
         parts=desk().analysis.parts(document),
         roles=sorted({part.role for part in document.parts}),
+        families=(found := [family for by in BY for family in families(document, by)]),
+        kinds_of_families={family.id.split(":")[0] for family in found},
         zone=_pair_zone(document, pair) if pair else None,
     )
 
@@ -176,10 +188,10 @@ def ridges(session_id: str):
 
     document = asked_revision(session_id).document
     look = asked_look(document)
-    pair = asked_pair(document)
+    pair, named = asked_pair(document), _told_families(document)
 
     def work() -> dict[str, Any]:
-        found = heard(session_id, document, look)
+        found = heard_folded(session_id, document, look)
         table, scope = found.table, found.scope
         lanes = []
         for part in table.ids:
@@ -205,12 +217,23 @@ def ridges(session_id: str):
         return {
             "hz": np.round(PLACES_HZ, 2).tolist(),
             "lanes": lanes,
-            "zone": _worst_zone(found, pair),
+            "zone": _worst_zone(heard(session_id, document, look), pair),
+            "families": named,
             "is_loop": found.is_loop,
             "listening": found.listening is not None,
+            "adding_up": bool(look.families) and found.is_loop and look.where != LOOP,
         }
 
     return in_turn("ridges", work)
+
+
+def _told_families(document: Session) -> dict[str, dict[str, Any]]:
+    """The folded families, each in the ink of its first part."""
+    marks = inked(document)
+    return {
+        family.id: {"name": family.name, "ink": marks[family.members[0]].ink}
+        for family in asked_families(document)
+    }
 
 
 def _in_the_table(found: SongHeard, pair: Pair | None) -> list[str]:

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from flask import request
 
-from pondel.core.document import Session
+from pondel.core.document import MOST_PARTS, Session
+from pondel.core.families import Family, families
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.jobs.tasks import Listening
 from pondel.web.context import LEVELS_DB_SPL, Stretch, asked_stretch, desk, jobs
@@ -23,6 +24,14 @@ class Look:
     role: str
     level: str
     stretch: Stretch
+    families: dict[str, list[str]]
+
+
+def asked_families(document: Session) -> list[Family]:
+    """The families that are folded: those of `rows` of the address, less the ones that are open."""
+    opened = request.args.getlist("open")[:MOST_PARTS]
+    found = families(document, request.args.get("rows", ""))
+    return [family for family in found if family.id not in opened]
 
 
 def asked_look(document: Session) -> Look:
@@ -36,6 +45,7 @@ def asked_look(document: Session) -> Look:
         request.args.get("role", ""),
         request.args.get("level", "normal"),
         asked_stretch(document),
+        {family.id: family.members for family in asked_families(document)},
     )
 
 
@@ -61,15 +71,24 @@ class SongHeard:
 
 
 def heard(session_id: str, document: Session, look: Look) -> SongHeard:
-    """The table that answers a look. It never waits for the whole song."""
+    """The table of parts that answers a look. It never waits for the whole song."""
+    return _heard(session_id, document, look, {})
+
+
+def heard_folded(session_id: str, document: Session, look: Look) -> SongHeard:
+    """The table that answers a look, families as their sums."""
+    return _heard(session_id, document, look, look.families)
+
+
+def _heard(session_id: str, document: Session, look: Look, folded: dict[str, list[str]]) -> SongHeard:
     document = at_level(document, look.level)
     listening = None
     if look.where != LOOP:
         listening = jobs().listen(session_id, document)
-        table = desk().analysis.table(document) if listening is None else None
+        table = jobs().table(session_id, document, folded) if listening is None else None
         if table is not None:
             segments = [n for n, s in enumerate(document.sections) if s.id == look.where]
             scope = Scope(tuple(segments) or None, look.on_hits)
             return SongHeard(document, table, scope, False, None)
-    table = desk().loops.table(document, look.stretch.start, look.stretch.frames)
+    table = desk().loops.table(document, look.stretch.start, look.stretch.frames, families=folded)
     return SongHeard(document, table, Scope(None, look.on_hits), True, listening)

@@ -33,19 +33,19 @@ class AverageSpectrum:
     def __init__(self, rate: int, *, peak: bool = False) -> None:
         self._rate = rate
         self._highest: np.ndarray | None = np.zeros(axis_hz().size) if peak else None
-        self._size = 1 << round(np.log2(rate * (PEAK_S if peak else AVERAGE_S)))
-        self._window = get_window("hann", self._size).astype(np.float32)
-        self._power = np.zeros(self._size // 2 + 1)
+        self.size = 1 << round(np.log2(rate * (PEAK_S if peak else AVERAGE_S)))
+        self._window = get_window("hann", self.size).astype(np.float32)
+        self._power = np.zeros(self.size // 2 + 1)
         self._count = 0
         self._waiting: np.ndarray | None = None
 
     def write(self, block: np.ndarray) -> None:
         """Add float32 (frames, channels)."""
         joined = block if self._waiting is None else np.concatenate([self._waiting, block])
-        hop = self._size // 2
-        count = max(0, (joined.shape[0] - self._size) // hop + 1)
+        hop = self.size // 2
+        count = max(0, (joined.shape[0] - self.size) // hop + 1)
         if count:
-            frames = np.lib.stride_tricks.sliding_window_view(joined, self._size, axis=0)
+            frames = np.lib.stride_tricks.sliding_window_view(joined, self.size, axis=0)
             self._add(frames[: count * hop : hop])
             joined = joined[count * hop :]
         self._waiting = joined
@@ -64,8 +64,8 @@ class AverageSpectrum:
     def levels_db(self) -> np.ndarray:
         """dBFS (RMS) in the band around each point of `axis_hz`."""
         if self._waiting is not None and self._waiting.shape[0] and self._count == 0:
-            frame = np.zeros((1, self._waiting.shape[1], self._size), np.float32)
-            frame[0, :, : self._waiting.shape[0]] = self._waiting[: self._size].T
+            frame = np.zeros((1, self._waiting.shape[1], self.size), np.float32)
+            frame[0, :, : self._waiting.shape[0]] = self._waiting[: self.size].T
             self._add(frame)
         found = self._highest
         if found is None:
@@ -74,13 +74,30 @@ class AverageSpectrum:
 
     def _in_bands(self, power: np.ndarray) -> np.ndarray:
         """Mean square in the band around each point, of powers in bins."""
-        scale = 2.0 / (self._size * float((self._window.astype(np.float64) ** 2).sum()))
+        scale = 2.0 / (self.size * float((self._window.astype(np.float64) ** 2).sum()))
         below = np.concatenate([[0.0], np.cumsum(power * scale)])
-        edges = (np.arange(below.size) - 0.5) * self._rate / self._size
+        edges = (np.arange(below.size) - 0.5) * self._rate / self.size
         hz = axis_hz()
         upper = np.interp(hz * 2 ** (BAND_OCTAVES / 2), edges, below)
         lower = np.interp(hz * 2 ** (-BAND_OCTAVES / 2), edges, below)
         return upper - lower
+
+
+def moving_spectrum(samples: np.ndarray, rate: int, at_s: np.ndarray) -> np.ndarray:
+    """Levels in dBFS at `axis_hz` around moments of float32 (frames, channels): (moments, points).
+
+    Each is one window of a sixth of a second with its middle at the moment; silence lies around.
+    """
+    levels = np.empty((at_s.size, axis_hz().size), np.float32)
+    for n, moment_s in enumerate(at_s):
+        spectrum = AverageSpectrum(rate, peak=True)
+        first = round(moment_s * rate) - spectrum.size // 2
+        piece = samples[max(0, first) : max(0, first + spectrum.size)]
+        before = max(0, -first)
+        after = spectrum.size - before - piece.shape[0]
+        spectrum.write(np.pad(piece, ((before, after), (0, 0))))
+        levels[n] = spectrum.levels_db()
+    return levels
 
 
 def average_spectrum(blocks: Iterable[np.ndarray], rate: int, *, peak: bool = False) -> np.ndarray:

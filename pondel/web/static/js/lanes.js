@@ -18,15 +18,17 @@ const $ = (selector) => document.querySelector(selector);
 const box = () => $('[data-plot="lanes"]');
 const line = () => $("#zone-line");
 const percent = (share) => `${Math.round(share * 100)} %`;
-const nameOf = (id) => state.facts.parts.find((part) => part.id === id)?.name ?? id;
-const inkOf = (id) => state.facts.parts.find((part) => part.id === id)?.ink ?? 1;
+const known = (id) => data?.families[id] ?? state.facts.parts.find((part) => part.id === id);
+const nameOf = (id) => known(id)?.name ?? id;
+const inkOf = (id) => known(id)?.ink ?? 1;
 
 /** Where and how the song is looked at, kept from visit to visit. */
 const LOOK_KEPT = () => `pondel-look-${state.facts.id}`;
 
 function readLook() {
   const form = new FormData($("#look"));
-  state.look = { where: form.get("where"), role: form.get("role"), on_hits: form.get("on_hits") ? 1 : null };
+  const open = state.look.open ?? JSON.parse(localStorage.getItem(LOOK_KEPT()) ?? "{}").open ?? [];
+  state.look = { where: form.get("where"), role: form.get("role"), on_hits: form.get("on_hits") ? 1 : null, rows: form.get("rows") || null, open };
   state.picture = String(form.get("picture"));
   localStorage.setItem(LOOK_KEPT(), JSON.stringify({ ...state.look, picture: state.picture }));
 }
@@ -34,8 +36,8 @@ function readLook() {
 function showLook() {
   const kept = JSON.parse(localStorage.getItem(LOOK_KEPT()) ?? "{}");
   const form = $("#look");
-  for (const name of ["where", "role"]) {
-    if ([...form[name].options].some((option) => option.value === kept[name])) form[name].value = kept[name];
+  for (const name of ["where", "role", "rows"]) {
+    if (form[name] && [...form[name].options].some((option) => option.value === kept[name])) form[name].value = kept[name];
   }
   form.on_hits.checked = Boolean(kept.on_hits);
   if (kept.picture) form.picture.value = kept.picture;
@@ -57,6 +59,7 @@ const { now: load, soon } = question(
     data = await getJSON(about("lanes/ridges"), signal);
     if (!state.view.zone && data.zone) chooseZone(data.zone.low_hz, data.zone.high_hz);
     else redraw();
+    if (data.adding_up && !data.listening) again = setTimeout(load, 900);
   },
   (message) => ($("#lanes-line").textContent = message),
   350,
@@ -83,16 +86,44 @@ function redraw() {
   const where = { song: "Whole song", loop: "The loop" }[data.is_loop ? "loop" : state.look.where] ?? "The section";
   const level = { quiet: "quiet, 60 dB SPL", loud: "loud, 95 dB SPL" }[state.level] ?? "normal level";
   $("#lanes-line").textContent = `${where}${state.look.on_hits ? ", on hits" : ""}, ${level} · height: loudness per band as the ear hears it · hatching in the ink of the part that hides`;
+  showRows();
   for (const lane of data.lanes) {
     const row = box().querySelector(`[data-lane="${CSS.escape(lane.id)}"]`);
     if (!row) continue;
-    row.hidden = Boolean(state.look.role) && row.dataset.role !== state.look.role;
     row.querySelector("[data-lane-clear]").textContent = lane.clear;
     row.querySelector("[data-lane-stands]").textContent = lane.stands;
     row.title = `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`;
     ridge(row.querySelector("[data-lane-ridge]"), lane);
   }
   axis();
+}
+
+/** Which rows there are: of the role in view, families folded or open, their parts when open. */
+function showRows() {
+  const { role, rows, open } = state.look;
+  const folded = new Set();
+  for (const row of box().querySelectorAll("[data-members]")) {
+    const id = row.dataset.lane;
+    const isOpen = open.includes(id);
+    row.hidden = id.split(":")[0] !== rows || (Boolean(role) && id !== `role:${role}`);
+    if (!row.hidden && !isOpen) for (const part of row.dataset.members.split(" ")) folded.add(part);
+    const button = row.querySelector("[data-unfold]");
+    button.textContent = isOpen ? "▾" : "▸";
+    button.setAttribute("aria-expanded", String(isOpen));
+    row.classList.toggle("opened", isOpen);
+    if (isOpen) row.querySelector("[data-lane-ridge]").replaceChildren();
+    if (isOpen) for (const what of ["clear", "stands"]) row.querySelector(`[data-lane-${what}]`).textContent = "";
+  }
+  for (const row of box().querySelectorAll("[data-role]")) {
+    row.hidden = (Boolean(role) && row.dataset.role !== role) || folded.has(row.dataset.lane);
+  }
+}
+
+function unfold(id) {
+  const { open } = state.look;
+  state.look.open = open.includes(id) ? open.filter((one) => one !== id) : [...open, id];
+  localStorage.setItem(LOOK_KEPT(), JSON.stringify({ ...state.look, picture: state.picture }));
+  load();
 }
 
 function ridge(place, lane) {
@@ -309,6 +340,8 @@ let turn = 0;
 
 function clicks(event) {
   if (event.target.closest("[data-worst]")) hearWorst();
+  const fold = event.target.closest("[data-unfold]");
+  if (fold) unfold(fold.dataset.unfold);
   const take = event.target.closest("[data-zone-low]");
   if (take) chooseZone(Number(take.dataset.zoneLow), Number(take.dataset.zoneHigh));
 }

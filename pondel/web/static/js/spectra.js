@@ -3,6 +3,7 @@ import { about, getJSON } from "./api.js";
 import { hzWord, nearest } from "./axis.js";
 import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout } from "./plots.js";
 import { question } from "./questions.js";
+import { player } from "./deck.js";
 import { on } from "./state.js";
 
 const LEFT = 38;
@@ -12,20 +13,43 @@ const BOTTOM = 22;
 const SPAN_DB = 60;
 const STRIP = 9;
 
+/** What was asked for, and what of it is drawn: with *now*, the spectra at the playhead. */
+let asked = null;
 let data = null;
 let cursor = null;
+let drawn = -1;
+/** It holds still while the picture moves. */
+let loudest = 0;
 
 const plot = () => document.querySelector('[data-plot="spectra"]');
 
 const { now: load, soon } = question(
   async (signal) => {
     if (!plot()) return;
-    data = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value, how: document.getElementById("spectra-how")?.value }), signal);
+    asked = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value, how: document.getElementById("spectra-how")?.value }), signal);
+    drawn = -1;
+    const { leader, before, after } = asked.moving ?? asked;
+    loudest = Math.max(...[leader, before, after].flat(2));
+    data = asked.moving ? null : asked;
+    if (asked.moving) follow();
     redraw();
   },
   (message) => (plot().textContent = message),
   350,
 );
+
+/** The step of the loop under the playhead becomes the picture. */
+function follow() {
+  if (!asked?.moving || !plot()) return;
+  const { hz, hidden_hz, hidden_after, start_s, step_s, moving } = asked;
+  const step = Math.min(moving.leader.length - 1, Math.max(0, Math.floor((player.position() - start_s) / step_s)));
+  if (step === drawn) return;
+  drawn = step;
+  const quiet = hz.map(() => 0);
+  const [leader, before, after] = [moving.leader, moving.before, moving.after].map((rows) => rows[step]);
+  data = { hz, leader, before, after, hidden_hz, hidden_after, build_up_after: quiet, build_up_before: quiet };
+  redraw();
+}
 
 function redraw() {
   const box = plot();
@@ -34,7 +58,7 @@ function redraw() {
   if (width < 50 || height < 50) return;
   const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
   const { share } = axisNow();
-  const top_db = Math.ceil((Math.max(...data.leader, ...data.before, ...data.after) + 3) / 6) * 6;
+  const top_db = Math.ceil((loudest + 3) / 6) * 6;
   const x = (hz) => LEFT + share(hz) * (width - LEFT - RIGHT);
   const y = (db) => TOP + (Math.min(SPAN_DB, Math.max(0, top_db - db)) / SPAN_DB) * (height - TOP - BOTTOM);
   const base = y(top_db - SPAN_DB);
@@ -130,7 +154,7 @@ function arrow(event) {
 
 function wire() {
   const box = plot();
-  data = null;
+  asked = data = null;
   cursor = null;
   if (!box) return;
   box.addEventListener("pointermove", point);
@@ -149,6 +173,7 @@ function wire() {
 
 export function start() {
   on("view", wire);
+  on("playhead", follow);
   on("changed", soon);
   on("loop", soon);
   on("sheet", redraw);
