@@ -600,3 +600,43 @@ def test_the_deck_folds_dims_and_listens_by_keys(server, song, browser):
         both = page.evaluate("pondel.player.layer.sound.hash")
     assert errors == []
     page.context.close()
+
+
+def test_several_parts_get_a_role_and_fold_into_one_row(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/intake")
+    page.focus("#several-kick")
+    page.keyboard.press("Space")
+    assert page.is_visible("#several >> text=1 part chosen")
+    page.click("#several-tuba", modifiers=["Shift"])
+    page.select_option("#several-role", "brass")
+    page.wait_for_selector("#rows-by")
+    assert [part.role for part in jobs.library.head(own_song).document.parts] == ["brass", "brass"]
+    assert page.is_visible("#several >> text=2 parts chosen")
+    page.click("#several-mute")
+    until(page, "pondel.state.facts.undo.includes('mute')")
+    page.click("#several-unmute")
+    at_rest(page)
+    page.select_option("#rows-by", "role")
+    page.wait_for_selector("#family-role-brass[aria-expanded=true]")
+    page.wait_for_selector("#sum-of-role-brass:not([data-poll])", timeout=20_000)
+    page.goto(f"{address}/sessions/{own_song}/lanes")
+    page.select_option("#look-rows", "role")
+    page.wait_for_selector('[data-lane="role:brass"] path.curve')
+    assert page.is_hidden('[data-lane="kick"]')
+    page.click('[data-unfold="role:brass"]')
+    page.wait_for_selector('[data-lane="kick"] path.curve')
+    page.click("text=the pair")
+    page.select_option("#spectra-how", "now")
+    page.wait_for_selector("#spectra-plot path.curve")
+    curve = "document.querySelector('#spectra-plot path.curve').getAttribute('d')"
+    before = page.evaluate(curve)
+    page.keyboard.press("Escape")
+    page.evaluate("pondel.player.seek(0.3)")
+    page.click("#play")
+    until(page, f"{curve} !== {before!r}")
+    page.goto(f"{address}/sessions/{own_song}/moves")
+    page.wait_for_selector("#family-role-brass")
+    page.context.clear_cookies(name="pondel_rows")
+    assert errors == []
+    page.context.close()

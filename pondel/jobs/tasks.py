@@ -30,7 +30,7 @@ from pondel.jobs.recordings import Recording
 from pondel.jobs.sessions import named_moments
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Superseded, Turns, be_nice
-from pondel.jobs.whole_mix import Tone
+from pondel.jobs.whole_mix import SumLevels, Tone
 from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
@@ -281,6 +281,13 @@ class Jobs:
             return analysis.table(document)
         return analysis.known_table(document, families) or self._meanwhile(
             f"families {session_id}", lambda: analysis.table(document, families)
+        )
+
+    def sum_levels(self, session_id: str, document: Session, parts: list[str]) -> SumLevels | None:
+        """The levels of parts together without moves, None while they are taken."""
+        mix, bare = self.desk.whole_mix, without_moves(document)
+        return mix.known_levels(bare, parts) or self._meanwhile(
+            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(bare, parts)
         )
 
     def plain_sum(self, session_id: str, document: Session) -> Tone | None:

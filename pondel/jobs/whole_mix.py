@@ -13,7 +13,7 @@ import numpy as np
 
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.listen import make_plan, plan_hash
+from pondel.core.engine.listen import Plan, make_plan, plan_hash
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.measures.outline import Outline
@@ -28,6 +28,14 @@ class Tone:
 
     spectrum_db: list[float]
     integrated_lufs: float | None
+
+
+@dataclass(frozen=True)
+class SumLevels:
+    """How loud several parts are together, and their highest sample."""
+
+    integrated_lufs: float | None
+    sample_peak_dbfs: float
 
 
 class WholeMix:
@@ -69,17 +77,37 @@ class WholeMix:
         self._measures.keep(self._tone_key(document), body)
         return Tone(**body)
 
+    def levels(self, document: Session, parts: list[str]) -> SumLevels:
+        """The levels of some parts' sum as it reaches the mix, over the whole song."""
+        plan = make_plan(document, "pair", parts)
+        meter = LevelMeter(document.rate, 2)
+        for block in self._blocks(document, plan):
+            meter.write(block)
+        found = meter.levels()
+        body = {"integrated_lufs": found.integrated_lufs, "sample_peak_dbfs": found.sample_peak_dbfs}
+        self._measures.keep(self._levels_key(document, parts), body)
+        return SumLevels(**body)
+
+    def known_levels(self, document: Session, parts: list[str]) -> SumLevels | None:
+        """The levels of their sum if they are known, else None."""
+        found = self._measures.get(self._levels_key(document, parts))
+        return SumLevels(**found) if found else None
+
     def known_tone(self, document: Session) -> Tone | None:
         """The mix's tone if it is known, else None."""
         found = self._measures.get(self._tone_key(document))
         return Tone(**found) if found else None
 
-    def _blocks(self, document: Session) -> Iterator[np.ndarray]:
-        plan, chunked = make_plan(document, "mix"), self._now(document)
+    def _blocks(self, document: Session, plan: Plan | None = None) -> Iterator[np.ndarray]:
+        plan, chunked = plan or make_plan(document, "mix"), self._now(document)
         frames = self._frames(document)
         for index in range(-(-frames // chunked.frames)):
             self._step()
             yield chunk_of(plan, chunked, index)
+
+    def _levels_key(self, document: Session, parts: list[str]) -> str:
+        name = plan_hash(make_plan(document, "pair", parts), self._now(document))
+        return f"sum-levels:{made_by('pondel.core.measures')}:{name}"
 
     def _name(self, document: Session) -> str:
         return plan_hash(make_plan(document, "mix"), self._now(document))

@@ -14,15 +14,18 @@ from pondel.core.advice.names import part_name, shared_prefix, sounds_like_a_mix
 from pondel.core.audio import midi
 from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session, tempo_change
 from pondel.core.errors import BadAudio, BadDocument
+from pondel.core.families import Family
 from pondel.core.measures.apart import apart
 from pondel.core.measures.tempo import beside_bpm
 from pondel.core.moves.controls import control_of
 from pondel.core.operations import GiveHits, GiveTempo, JoinHalves, Operation
 from pondel.jobs.recordings import Recording
 from pondel.jobs.sessions import joined_file
+from pondel.jobs.whole_mix import SumLevels
 from pondel.store.arrivals import UNFINISHED, plain_name
 from pondel.web import asked
 from pondel.web.context import desk, head, jobs, library, opened, song_facts
+from pondel.web.look import in_families, kept_rows, kinds_of_families
 
 blueprint = Blueprint("intake", __name__, url_prefix="/sessions/<session_id>")
 TRIM_BY = {"rms": "RMS", "peak": "sample peak", "loudness": "loudness"}
@@ -99,6 +102,9 @@ def show(session_id: str):
         facts=song_facts(session_id, revision),
         document=document,
         rows=ordered,
+        headings=_headings(session_id, document, ordered),
+        row_kinds=kinds_of_families(document),
+        kept_rows=kept_rows(),
         sort=by,
         down=down,
         detail=detail,
@@ -121,6 +127,31 @@ def show(session_id: str):
 
 def _is_a_mix(part: Part) -> bool:
     return part.file is not None and not part.reference and sounds_like_a_mix(part.name)
+
+
+@dataclass(frozen=True)
+class FoldedRow:
+    """Rows of a family with their sum after the fader, without moves: None while it is measured."""
+
+    family: Family | None
+    rows: list[Row]
+    levels: SumLevels | None
+
+    @property
+    def sounds(self) -> bool:
+        return any(row.part.sounds for row in self.rows)
+
+
+def _headings(session_id: str, document: Session, ordered: list[Row]) -> list[FoldedRow]:
+    row_of = {row.part.id: row for row in ordered}
+    found: list[FoldedRow] = []
+    for heading in in_families(document, [row.part for row in ordered], kept_rows()):
+        sounding = [part.id for part in heading.parts if part.sounds]
+        levels = (
+            jobs().sum_levels(session_id, document, sounding) if heading.family and sounding else None
+        )
+        found.append(FoldedRow(heading.family, [row_of[part.id] for part in heading.parts], levels))
+    return found
 
 
 def _joinable(rows: list[Row]) -> list[tuple[Part, Part, str]]:

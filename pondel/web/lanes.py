@@ -47,6 +47,7 @@ from pondel.web.look import (
     at_level,
     heard,
     heard_folded,
+    kinds_of_families,
 )
 from pondel.web.standing import clear, word
 
@@ -67,9 +68,8 @@ def show(session_id: str):
     revision = opened(session_id)
     document = revision.document
     pair = asked_pair(document)
-    asked = "leader" in request.args
-    if pair and not asked:
-        pair = _worst_pair(document) or pair
+    worst = None if "leader" in request.args else _worst_pair(document)
+    pair = worst or pair
     return render_template(
         "lanes.html",
         stage="lanes",
@@ -80,8 +80,9 @@ def show(session_id: str):
         look=asked_look(document),
         parts=desk().analysis.parts(document),
         roles=sorted({part.role for part in document.parts}),
-        families=(found := [family for by in BY for family in families(document, by)]),
-        kinds_of_families={family.id.split(":")[0] for family in found},
+        is_chosen="leader" in request.args or worst is not None,
+        families=[family for by in BY for family in families(document, by)],
+        row_kinds=kinds_of_families(document),
         zone=_pair_zone(document, pair) if pair else None,
     )
 

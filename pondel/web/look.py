@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from flask import request
 
-from pondel.core.document import MOST_PARTS, Session
-from pondel.core.families import Family, families
+from pondel.core.document import MOST_PARTS, Part, Session
+from pondel.core.families import BY, Family, families
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.jobs.tasks import Listening
 from pondel.web.context import LEVELS_DB_SPL, Stretch, asked_stretch, desk, jobs
@@ -32,6 +33,36 @@ def asked_families(document: Session) -> list[Family]:
     opened = request.args.getlist("open")[:MOST_PARTS]
     found = families(document, request.args.get("rows", ""))
     return [family for family in found if family.id not in opened]
+
+
+def kept_rows() -> str:
+    """How rows of parts are folded on all screens, as the browser keeps it; empty: not at all."""
+    found = request.cookies.get("pondel_rows", "")
+    return found if found in BY else ""
+
+
+@dataclass(frozen=True)
+class Heading:
+    """A row that stands for a family of parts; None in its place where a part stands for itself."""
+
+    family: Family | None
+    parts: list[Part]
+
+
+def kinds_of_families(document: Session) -> list[str]:
+    """By what the parts of a session can be folded."""
+    return [by for by in BY if families(document, by)]
+
+
+def in_families(document: Session, parts: Sequence[Part], by: str) -> list[Heading]:
+    """Parts in their order, those of a family together where the first of them stands."""
+    family_of = {part: family for family in families(document, by) for part in family.members}
+    found: dict[str, Heading] = {}
+    for part in parts:
+        family = family_of.get(part.id)
+        key = family.id if family else part.id
+        found.setdefault(key, Heading(family, [])).parts.append(part)
+    return list(found.values())
 
 
 def asked_look(document: Session) -> Look:

@@ -39,6 +39,7 @@ from pondel.web.context import (
 )
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
+from pondel.web.look import in_families, kept_rows, kinds_of_families
 
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
@@ -82,6 +83,9 @@ def show(session_id: str):
         facts=song_facts(session_id, revision),
         document=document,
         marks=inked(document),
+        headings=in_families(document, document.parts, kept_rows()),
+        row_kinds=kinds_of_families(document),
+        kept_rows=kept_rows(),
         pair=pair,
         move=move,
         kind=kind_of(move.kind) if move is not None else None,

@@ -18,6 +18,8 @@ import { firstLoop } from "./loop.js";
 import { learn, on, state, tell } from "./state.js";
 import { isIdle } from "./questions.js";
 import * as proof from "./proof.js";
+import * as rows from "./rows.js";
+import * as several from "./several.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
@@ -192,6 +194,8 @@ async function begin() {
   const ready = deck.start();
   monitor.start();
   find.start();
+  rows.start();
+  several.start();
   lanes.start();
   song.start();
   chain.start();

@@ -145,6 +145,7 @@ export function wire(root) {
   if (!drop) return;
   const url = drop.dataset.upload;
   wireReplacing(root, url);
+  root.querySelector(".many-rows tr.on")?.scrollIntoView({ block: "nearest" });
   drop.querySelector("#files").onchange = (event) => {
     take([...event.target.files], url);
     event.target.value = "";

@@ -1,7 +1,7 @@
 // Lanes: each part as a ridge along the frequency axis, hatched where others hide it.
 import { about, getJSON, say } from "./api.js";
 import { edit } from "./edits.js";
-import { fragment, reload } from "./stage.js";
+import { fragment, go, reload } from "./stage.js";
 import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
 import { hzWord, nearest, within } from "./axis.js";
@@ -54,7 +54,7 @@ const { now: load, soon } = question(
   async (signal) => {
     if (!box()) return;
     clearTimeout(again);
-    facts("lanes/fights", "#fights");
+    facts("lanes/fights", "#fights").then(showWorst);
     if (state.picture === "pair") facts("lanes/pair", "#pair-facts");
     data = await getJSON(about("lanes/ridges"), signal);
     if (!state.view.zone && data.zone) chooseZone(data.zone.low_hz, data.zone.high_hz);
@@ -78,6 +78,14 @@ async function facts(what, target) {
   } catch (error) {
     say(error.message);
   }
+}
+
+/** Where nobody chose a pair, the one that fights worst is shown once it is known. */
+function showWorst() {
+  const worst = /** @type {?HTMLAnchorElement} */ ($("#fights .fight a[aria-current]") ? null : $("#fights ol .fight a"));
+  if (state.view.is_chosen || !worst || state.view.stage !== "lanes") return;
+  state.view.is_chosen = true;
+  go(worst.href, { push: false }).catch((error) => say(error.message));
 }
 
 function redraw() {

@@ -74,9 +74,10 @@ let alone = 0;
 /**
  * What an operation sets: a newer one of the same slot takes its place. One that does something rather
  * than set a value, such as to mark one hit more, has a slot of its own.
- * @param {Record<string, any>} operation
+ * @param {Record<string, any> | Record<string, any>[]} operation
  */
 export function slotOf(operation) {
+  if (Array.isArray(operation)) return `several|${++alone}`;
   if (!operation.op.startsWith("set ")) return `${operation.op}|${++alone}`;
   const set = Object.keys(operation).filter((name) => !WHERE.includes(name));
   return [...WHERE.map((name) => operation[name]), ...set.sort().map((name) => (name === "op" ? operation.op : name))].join("|");
