@@ -317,3 +317,32 @@ def test_the_highest_of_a_spectrum_is_that_of_its_loudest_moment():
     at = int(np.argmin(np.abs(axis_hz() - 1000)))
     assert average_spectrum([burst], RATE, peak=True)[at] == pytest.approx(-3.01, abs=0.2)
     assert average_spectrum([burst], RATE)[at] < -10
+
+
+@pytest.mark.parametrize("gap_s", [0.005, 0.012, 0.018])
+def test_a_hit_after_the_end_of_another_begins_where_it_begins(gap_s):
+    """A bass note that is let go shortly before the next: its last cycles are not the next one's."""
+    frames, every = RATE * 4, RATE // 2
+    sound = np.zeros(frames)
+    for first in range(0, frames, every):
+        length = every - round(gap_s * RATE)
+        t = np.arange(length) / RATE
+        body = np.sin(2 * np.pi * 55 * t + 0.3) * np.exp(-1.5 * t)
+        fall = np.minimum(1.0, (length - np.arange(length)) / (0.004 * RATE))
+        sound[first : first + length] = 0.5 * body * fall * np.minimum(1.0, t / 0.003)
+    meter = Hits(RATE)
+    meter.write(sound.astype(np.float32)[:, None])
+    away = meter.times_s() - np.arange(8) * 0.5
+    assert np.abs(away).max() < 0.005
+
+
+def test_notes_of_a_flam_are_two_hits_and_what_is_nearer_is_one():
+    for apart_s, count in ((0.045, 2), (0.020, 1)):
+        t = np.arange(RATE) / RATE
+        sound = np.zeros(RATE)
+        for at_s in (0.1, 0.1 + apart_s):
+            since = t - at_s
+            sound += np.where(since >= 0, np.sin(2 * np.pi * 300 * since) * np.exp(-since / 0.006), 0.0)
+        meter = Hits(RATE)
+        meter.write((0.5 * sound).astype(np.float32)[:, None])
+        assert meter.times_s().size == count

@@ -14,13 +14,13 @@ from pondel.core.measures.restruck import BandRises
 
 STEP_S = 0.001
 REACH = 20
-LEAST_GAP_S = 0.060
+LEAST_GAP_S, ANEW_GAP_S = 0.035, 0.060
 DEEPEST_DB = -70.0
 FALL_MS = 12.0
 PEAK_WITHIN = 60
 STRUCK_ANEW = 0.1
-STEEP, STEEP_DB = 6, 0.5
-"""Steps within which a struck note shows in the whole level, and by how much at least."""
+CONFIRMING = 0.4
+"""A hit of the whole level counts as so much of what its bands rise by, where that is less."""
 MIDDLE = 0.5
 _SENSITIVITIES = (0.0, MIDDLE, 1.0)
 _LEAST_RISE_DB = (14.0, 8.0, 3.0)
@@ -107,12 +107,15 @@ class Hits:
                 rises.append(float(rise[i]))
         if bands is None:
             return self._described(envelope, starts, rises)
-        rises = [min(r, bands.near_db(s * self._step_s)) for s, r in zip(starts, rises, strict=True)]
-        anew = [(_steepest(level, round(s / self._step_s)), rise) for s, rise in bands.anew]
+        confirmed = [CONFIRMING * bands.near_db(start * self._step_s) for start in starts]
+        rises = [min(both) for both in zip(rises, confirmed, strict=True)]
+        anew = [(round(at_s / self._step_s), rise) for at_s, rise in bands.anew]
         return self._described(envelope, *_merged(starts, rises, anew))
 
     def _described(self, envelope: np.ndarray, starts: list[int], rises: list[float]) -> list[Onset]:
-        peaks = [int(envelope[s : s + PEAK_WITHIN].argmax()) + s for s in starts]
+        following = [*starts[1:], envelope.size]
+        reach = [min(s + PEAK_WITHIN, after) for s, after in zip(starts, following, strict=True)]
+        peaks = [int(envelope[s:end].argmax()) + s for s, end in zip(starts, reach, strict=True)]
         heights = envelope[peaks]
         loudest = heights.max() if heights.size else 1.0
         struck = np.array(rises) >= _LEAST_RISE_DB[1]
@@ -141,7 +144,7 @@ def _merged(
     starts: list[int], rises: list[float], others: list[tuple[int, float]]
 ) -> tuple[list[int], list[float]]:
     """Both together; within 60 ms they are one: that of the whole level if it is a hit by itself."""
-    least = round(LEAST_GAP_S / STEP_S)
+    least = round(ANEW_GAP_S / STEP_S)
     known = dict(zip(starts, rises, strict=True))
     for at, rise in others:
         near = [start for start in known if abs(start - at) <= least]
@@ -153,22 +156,14 @@ def _merged(
     return sorted(known), [known[start] for start in sorted(known)]
 
 
-def _steepest(level: np.ndarray, at: int) -> int:
-    """Where the level rises fastest near a step."""
-    first, last = max(0, at - REACH), min(level.size - STEEP, at + REACH)
-    if last <= first:
-        return at
-    risen = level[first + STEEP : last + STEEP] - level[first:last]
-    best = int(np.argmax(risen))
-    return first + best + STEEP // 2 if risen[best] >= STEEP_DB else at
-
-
 def _start_of_rise(power: np.ndarray, envelope: np.ndarray, i: int) -> int:
+    """Where a tenth of the rise is done, after what sounded before has fallen the furthest."""
     first, last = max(0, i - REACH), min(envelope.size, i + 2 * REACH)
-    base = envelope[first : i + 1].min()
-    top = envelope[i:last].max()
-    above = np.flatnonzero(power[first:last] >= base + 0.1 * (top - base))
-    return first + int(above[0])
+    before = envelope[first : i + 1]
+    lowest = first + before.size - 1 - int(before[::-1].argmin())
+    base, top = envelope[lowest], envelope[i:last].max()
+    above = np.flatnonzero(power[lowest:last] >= base + 0.1 * (top - base))
+    return lowest + int(above[0])
 
 
 def hits_among(onsets: Sequence[Onset], sensitivity: float = MIDDLE) -> list[Onset]:

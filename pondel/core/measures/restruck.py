@@ -59,10 +59,20 @@ def band_rises(rows_db: np.ndarray, frame_s: float) -> BandRises:
     found = rise_db > OVER_USUAL * usual + LEAST_RISE_DB
     found &= rise_db >= maximum_filter1d(rise_db, within)
     # A rise is greatest when it is over: it began half of the way back.
-    at_s = np.maximum(np.flatnonzero(found) * frame_s - AGO_S / 2.0, 0.0)
+    at_s = np.maximum(_summits(rise_db, np.flatnonzero(found)) * frame_s - AGO_S / 2.0, 0.0)
     anew = list(zip(at_s.tolist(), rise_db[found].tolist(), strict=True))
     faint = _flux(rows_db, usual_db - FAINT_GATE_DB, round(AGO_S / frame_s)) / FLUX_A_DB
     return BandRises(anew, maximum_filter1d(faint, within), frame_s)
+
+
+def _summits(values: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """Where the parabola through each of these values and its neighbours is highest, in frames."""
+    if values.size < 3:
+        return at.astype(np.float64)
+    middle = np.clip(at, 1, values.size - 2)
+    before, here, after = (values[middle + n].astype(np.float64) for n in (-1, 0, 1))
+    bend = np.minimum(before - 2.0 * here + after, -1e-9)
+    return at + np.clip(0.5 * (before - after) / bend, -0.5, 0.5)
 
 
 def _flux(rows_db: np.ndarray, floor_db: float, ago: int) -> np.ndarray:
