@@ -48,6 +48,7 @@ FLOORS = [
     {"measures"},
     {"hearing"},
     {"evidence", "advice", "survival"},
+    {"recipes"},
     {"operations"},
 ]
 """What stands on what inside the core, lowest first."""

@@ -74,6 +74,9 @@ CASES = {
     "width": [{"width": 1.5, "mono_below_hz": 150}],
     "alignment": [{"nudge_ms": 0.31, "inverted": True, "rotate_hz": 300}],
     "tail trim": [{"end_ms": 10, "fade_ms": 5}],
+    "delay": [{"time_ms": 100, "feedback": 0, "sides": False, "low_cut_hz": 200, "high_cut_hz": 4000}],
+    # What a space makes of each frequency is told on average only: see the tests of its decay.
+    "reverb": [],
 }
 EVERY = [(kind, n) for kind in KINDS for n in range(len(CASES[kind]))]
 

@@ -80,6 +80,7 @@ class Fights:
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
             self._recovery_s(document, *pair, stretch, inside, zone_hz),
             self._recordings.hits_s(yielder),
+            yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
         )
 
     def _recovery_s(

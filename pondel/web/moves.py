@@ -23,6 +23,7 @@ from pondel.core.moves.describe import Key
 from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.recipes import spaces
 from pondel.core.refs import hits_source
 from pondel.jobs.fights import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
@@ -83,6 +84,7 @@ def show(session_id: str):
         facts=song_facts(session_id, revision),
         document=document,
         marks=inked(document),
+        spaces=spaces(),
         headings=in_families(document, document.parts, kept_rows()),
         row_kinds=kinds_of_families(document),
         kept_rows=kept_rows(),

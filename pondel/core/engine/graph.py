@@ -20,7 +20,9 @@ from pondel.core.engine.streams import (
     Faded,
     KeyStream,
     Limited,
+    LimitedInput,
     RecordingStream,
+    RingingOn,
     Silence,
     Stream,
     Sum,
@@ -146,6 +148,10 @@ class Graph:
         key = self.key(part, move)
         if limits is None:
             return Treated(stream, processor, key, channels)
+        if kind.limits_input:
+            fade = round(routing.CROSSFADE_S * rate)
+            limited = LimitedInput(stream, self._position, limits, fade)
+            return RingingOn(Treated(limited, processor, key, channels), limited)
         treated = Treated(stream, processor, key, channels, keeps_untreated=True)
         fade = round(routing.CROSSFADE_S * rate)
         beside = kind.in_phase(move, rate, stream.channels)

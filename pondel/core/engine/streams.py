@@ -168,6 +168,17 @@ class Treated:
         return self._processor.process(fresh, key)[late:]
 
 
+def weight_within(limits: list[tuple[int, int]], position: int, frames: int, fade: int) -> np.ndarray:
+    """How much of each frame from `position` on lies within the limits, after a fade at each border."""
+    at = np.arange(position, position + frames, dtype=np.float64)
+    weight = np.zeros(frames)
+    for start, end in limits:
+        risen = np.clip((at - start) / fade, 0.0, 1.0) if start > 0 else 1.0
+        fallen = np.clip((at - end) / fade, 0.0, 1.0)
+        weight = np.maximum(weight, np.minimum(risen, 1.0 - fallen))
+    return weight.astype(np.float32)
+
+
 class Limited:
     """A treated stream within `limits`, frame ranges (start, end) of the song in order; else untreated.
 
@@ -195,19 +206,45 @@ class Limited:
         dry = self._treated.untreated
         if self._beside is not None:
             dry = self._beside.process(dry, None)
-        weight = self._weight(frames)[:, np.newaxis]
+        weight = weight_within(self._limits, self._position, frames, self._fade)[:, np.newaxis]
         self._position += frames
         # What is mono before a move that makes it stereo counts in both channels.
         return dry * (1.0 - weight) + wet * weight
 
-    def _weight(self, frames: int) -> np.ndarray:
-        at = np.arange(self._position, self._position + frames, dtype=np.float64)
-        weight = np.zeros(frames)
-        for start, end in self._limits:
-            risen = np.clip((at - start) / self._fade, 0.0, 1.0) if start > 0 else 1.0
-            fallen = np.clip((at - end) / self._fade, 0.0, 1.0)
-            weight = np.maximum(weight, np.minimum(risen, 1.0 - fallen))
-        return weight.astype(np.float32)
+
+class LimitedInput:
+    """A stream of which only what lies within `limits` goes into a move; the rest passes beside it."""
+
+    def __init__(self, stream: Stream, position: int, limits: list[tuple[int, int]], fade: int) -> None:
+        self.channels = stream.channels
+        self._stream, self._position = stream, position
+        self._limits, self._fade = limits, max(1, fade)
+        self._beside: list[np.ndarray] = []
+
+    def read(self, frames: int) -> np.ndarray:
+        block = self._stream.read(frames)
+        weight = weight_within(self._limits, self._position, frames, self._fade)[:, np.newaxis]
+        self._position += frames
+        self._beside.append(block * (1.0 - weight))
+        return block * weight
+
+    def beside(self) -> np.ndarray:
+        """What passed beside the move since it was last asked for."""
+        passed = np.concatenate(self._beside)
+        self._beside = []
+        return passed
+
+
+class RingingOn:
+    """A move whose input is limited, with what passes beside it."""
+
+    def __init__(self, treated: Treated, limited: LimitedInput) -> None:
+        self.channels = treated.channels
+        self._treated, self._limited = treated, limited
+
+    def read(self, frames: int) -> np.ndarray:
+        wet = self._treated.read(frames)
+        return wet + self._limited.beside()
 
 
 class Faded:

@@ -301,6 +301,8 @@ class MoveKind:
     """Where alone it works, if not on both channels alike: what it does is judged there."""
     rises: Callable[[Any], bool] = lambda move: False
     """Whether it moves upwards: what it does on hits is then told by its highest gain."""
+    limits_input: bool = False
+    """Whether a limit to sections shuts its input: what it sounds on with crosses the border."""
     by_tone: bool = False
     """Whether its sound depends on the average spectrum of the part it stands on."""
     keyed: bool = False

@@ -30,6 +30,8 @@ from pondel.core.moves.picture import Picture, whole
 from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
 from pondel.core.units import say
 
+UNDER_DB, RETURNS_MS = 9.0, 300.0
+
 
 class Compressor(MoveBase):
     """Parameters of the compressor."""
@@ -84,6 +86,8 @@ def _picture(move: Compressor, hz: np.ndarray, rate: int) -> Picture:
 
 def _start(fight: Fight) -> Start:
     """A full-band duck."""
+    if fight.fed:
+        return _under_what_feeds_it(fight)
     ratio = 4.0 if fight.firm else 2.5
     release_ms, why = release_for(fight)
     settings = {
@@ -106,6 +110,31 @@ def _start(fight: Fight) -> Start:
             f"Ratio {ratio:g}:1: {manner(fight)}.",
             "Attack 2 ms: short enough to catch the hit, long enough not to click.",
             why,
+        ],
+    )
+
+
+def _under_what_feeds_it(fight: Fight) -> Start:
+    """A return that is heard when the part pauses: further down than a part may go, and slowly back."""
+    settings = {
+        "kind": "compressor",
+        "key": key_of(fight),
+        "ratio": 4.0,
+        "knee_db": 6.0,
+        "attack_ms": 10.0,
+        "hold_ms": 40.0,
+        "release_ms": RETURNS_MS,
+        "range_db": 15.0,
+    }
+    threshold, reached = fitted(
+        fight, Compressor, CompressorProcessor, lambda t: {**settings, "threshold_db": t}, UNDER_DB
+    )
+    return Start(
+        {**settings, "threshold_db": threshold},
+        [
+            threshold_words(threshold, reached),
+            f"{say(UNDER_DB, 'dB')} are usual for a return under the part that feeds it.",
+            f"Release {RETURNS_MS:.0f} ms: it rises in the pauses, not between notes.",
         ],
     )
 

@@ -25,8 +25,10 @@ class Named(Protocol):
 
 
 class Home(Protocol):
-    """Where a part's energy lies: nine tenths of it below `crossover_hz`."""
+    """Where a part's energy lies: a twentieth below `low_hz`, nine tenths below `crossover_hz`."""
 
+    @property
+    def low_hz(self) -> float: ...
     @property
     def crossover_hz(self) -> float: ...
 
@@ -76,6 +78,9 @@ class Fight:
     recovery_s: float | None = None
     """How long after a hit nine tenths of the yielder's loudness in the zone are heard again."""
     own_hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
+
+    fed: bool = False
+    """Whether the part that gives way is a return that the leader feeds."""
 
     @property
     def firm(self) -> bool:

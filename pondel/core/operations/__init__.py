@@ -38,6 +38,7 @@ from pondel.core.operations.parts import (
     TrimTo,
 )
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
+from pondel.core.operations.spaces import AddSpace
 from pondel.core.operations.ways import GiveWay, RightOfWay
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
@@ -52,6 +53,7 @@ _ASKED: tuple[type[Operation], ...] = (
     AddReturn,
     SetGroup,
     SetSend,
+    AddSpace,
     RemovePart,
     SetHits,
     ToggleHit,
