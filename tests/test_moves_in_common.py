@@ -29,6 +29,7 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
     lively = {
         "eq": {"bands": [{"hz": 80, "gain_db": 6}, {"shape": "high shelf", "hz": 7000, "gain_db": -4}]},
         "level": {"gain_db": -3},
+        "snap and ring": {"snap_db": 6, "ring_db": -6, "bands": 2, "second_snap_db": -4},
         "delay": {"time_ms": 120, "feedback": 0.3, "low_cut_hz": 300},
         "reverb": {"space": "room", "decay_s": 0.3, "low_cut_hz": 300},
         "width": {"width": 1.4, "mono_below_hz": 120},

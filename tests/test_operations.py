@@ -162,7 +162,7 @@ def test_swapping_leader_and_yielder_swaps_their_moves(session):
 def whole():
     """A session in which every example finds what it names."""
     eq = {"id": "m1", "kind": "eq", "bands": [{"hz": 100}, {"hz": 1000}]}
-    parts = [{"id": name} for name in ("drum", "accordion")]
+    parts = [{"id": "drum"}, {"id": "accordion", "sends": [{"to": "hall"}]}]
     tuba = {"id": "tuba", "moves": [eq, {"id": "m2", "kind": "level"}]}
     hall = {"id": "hall", "file": None, "source": "sends"}
     zone = {"id": "z1", "low_hz": 40, "high_hz": 90, "leads": "drum", "gives_way": ["tuba"]}

@@ -49,6 +49,19 @@ def all_passes(crossovers_hz: list[float], rate: int) -> np.ndarray:
     return np.concatenate([_sides(hz, rate)[2] for hz in crossovers_hz])
 
 
+class AllPass:
+    """What all bands add up to while nothing is done to them, at work."""
+
+    latency = 0
+
+    def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
+        self._cascade = Cascade(all_passes(crossovers_hz, rate), channels)
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """Float32 (frames, channels); there is nothing to listen to."""
+        return self._cascade.process(np.ascontiguousarray(block, np.float32))
+
+
 class Crossover:
     """Splits a signal into bands, with minimum phase and no latency.
 

@@ -8,6 +8,8 @@ import numpy as np
 from scipy import fft
 from scipy.signal import get_window
 
+from pondel.core.dsp.compiled import kernel
+
 POINTS_PER_OCTAVE = 24
 LOW_HZ = 20.0
 HIGH_HZ = 20000.0
@@ -20,6 +22,17 @@ def axis_hz() -> np.ndarray:
     """Centre frequencies of the points, 24 to the octave from 20 Hz to 20 kHz."""
     points = int(np.floor(np.log2(HIGH_HZ / LOW_HZ) * POINTS_PER_OCTAVE)) + 1
     return LOW_HZ * 2.0 ** (np.arange(points) / POINTS_PER_OCTAVE)
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
+def _add_power(bins, total):
+    """Add the channels' mean power of complex64 (frames, channels, bins) to float64 (bins,)."""
+    share = np.float32(1.0 / bins.shape[1])
+    for f in range(bins.shape[0]):
+        for c in range(bins.shape[1]):
+            given = bins[f, c]
+            for i in range(total.size):
+                total[i] += share * (given[i].real * given[i].real + given[i].imag * given[i].imag)
 
 
 class AverageSpectrum:
@@ -53,12 +66,11 @@ class AverageSpectrum:
     def _add(self, frames: np.ndarray) -> None:
         """Add (frames, channels, size)."""
         bins = fft.rfft(frames * self._window, axis=2)
-        power = (bins.real**2 + bins.imag**2).mean(axis=1)
         self._count += frames.shape[0]
         if self._highest is None:
-            self._power += power.sum(axis=0)
+            _add_power(bins, self._power)
             return
-        for one in power:
+        for one in (bins.real**2 + bins.imag**2).mean(axis=1):
             self._highest = np.maximum(self._highest, self._in_bands(one))
 
     def levels_db(self) -> np.ndarray:

@@ -12,9 +12,9 @@ from pydantic import Field, model_validator
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.crossover import (
+    AllPass,
     Crossover,
     LinearCrossover,
-    all_passes,
     band_biquads,
     crossover_settle_s,
     linear_kernels,
@@ -205,20 +205,8 @@ class MultibandProcessor:
         return found.process(heard)
 
 
-class _InPhase:
-    """The sum of all bands with nothing done to them: an all-pass."""
-
-    latency = 0
-
-    def __init__(self, move: Multiband, rate: int, channels: int) -> None:
-        self._cascade = Cascade(all_passes(move.crossovers_hz, rate), channels)
-
-    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        return self._cascade.process(np.ascontiguousarray(block, np.float32))
-
-
-def _in_phase(move: Multiband, rate: int, channels: int) -> _InPhase | None:
-    return None if move.phase == "linear" else _InPhase(move, rate, channels)
+def _in_phase(move: Multiband, rate: int, channels: int) -> AllPass | None:
+    return None if move.phase == "linear" else AllPass(move.crossovers_hz, rate, channels)
 
 
 def _split_s(move: Multiband) -> float:

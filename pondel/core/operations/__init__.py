@@ -35,6 +35,7 @@ from pondel.core.operations.parts import (
     SetGroup,
     SetPart,
     SetSend,
+    TapSend,
     TrimTo,
 )
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
@@ -53,6 +54,7 @@ _ASKED: tuple[type[Operation], ...] = (
     AddReturn,
     SetGroup,
     SetSend,
+    TapSend,
     AddSpace,
     RemovePart,
     SetHits,

@@ -33,6 +33,7 @@ MOST_KINDS = 3
 FAMILIES = {
     "song": "The song",
     "parts": "Parts",
+    "spaces": "Spaces",
     "hits": "Hits",
     "zones": "Decisions",
     "ways": "Giving way",

@@ -179,6 +179,28 @@ class SetSend(Operation):
         return Done(on_part(document, self.part, change), title)
 
 
+class TapSend(Operation):
+    """Where a send is taken: after the fader, before it, or from the recording as it came."""
+
+    op: Literal["tap send"] = "tap send"
+    part: PartRef
+    to: PartRef
+    value: Tap
+    example: ClassVar[Json] = {"part": "accordion", "to": "hall", "value": "before fader"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part, target = document.part(self.part), document.part(self.to)
+        if not any(send.to == self.to for send in part.sends):
+            raise BadDocument(f"{part.name} sends nothing to {target.name}")
+
+        def change(data: Json) -> None:
+            for send in data["sends"]:
+                send["tap"] = self.value if send["to"] == self.to else send["tap"]
+
+        left = on_part(document, self.part, change)
+        return Done(left, f"{part.name}: send to {target.name} {self.value}")
+
+
 class BringIn(Operation):
     """Append a part whose recording is in the library.
 
