@@ -17,10 +17,12 @@ from pondel.core.advice.halves import halves
 from pondel.core.advice.names import sounds_like_a_mix
 from pondel.core.audio.broadcast import NOTHING, Marker, told_by
 from pondel.core.document import Part, Session
+from pondel.core.errors import PondelError
 from pondel.core.measures.apart import apart
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
+from pondel.store.prints import Order
 from pondel.web import create_app
 
 
@@ -221,3 +223,24 @@ def test_a_reference_is_not_of_the_song(app, caller, song):
     assert jobs.desk.frames(jobs.library.head(song).document) == 30 * RATE
     caller.edit(song, op="set part", part="reference", field="reference", value=True)
     assert jobs.desk.frames(jobs.library.head(song).document) == short
+
+
+def test_a_stamp_after_midnight_is_none_and_a_reference_is_never_printed(tmp_path, app, caller, song):
+    assert told(tmp_path, wav(SOUND, bext(90_000 * RATE))).start_s is None
+    jobs = jobs_of(app)
+    caller.edit(song, op="set part", part="kick", field="reference", value=True)
+    document = jobs.library.head(song).document
+    with pytest.raises(PondelError, match="never printed"):
+        jobs.desk.printing.print_to(document, tmp_path, Order("kick", "wav", "24"))
+
+
+def test_intake_opens_where_a_recording_of_a_folded_family_is_gone(app, caller, song):
+    jobs = jobs_of(app)
+    caller.upload(song, ("kick two.wav", audio(np.tile(sine(80, 2), (1, 2)))))
+    until(lambda: jobs.library.head(song).document.has_part("kick-two"))
+    gone = jobs.library.head(song).document.part("kick-two").file
+    jobs.library.media.path(gone).unlink()
+    caller.client.set_cookie("pondel_rows", "role")
+    for _ in range(3):
+        page = caller.client.get(f"/sessions/{song}/intake")
+        assert page.status_code == 200 and "2 parts" in page.text

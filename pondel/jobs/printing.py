@@ -77,6 +77,8 @@ def _targets(document: Session, what: str) -> dict[str, render.Target]:
     chosen = document.summed() if what in ("parts", "both") else []
     if what not in ("mix", "parts", "both"):
         chosen = [document.part(what)]
+        if chosen[0].reference:
+            raise BadDocument("a reference is never printed", where=chosen[0].name)
     for part in chosen:
         targets[_free_name(files.safe_name(part.name), targets)] = (part.id, "after fader")
     if not targets:

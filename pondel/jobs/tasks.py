@@ -14,7 +14,6 @@ from pondel.core.advice.names import part_name
 from pondel.core.audio import files
 from pondel.core.audio.broadcast import told_by
 from pondel.core.document import Part, Session
-from pondel.core.engine.listen import without_moves
 from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.families import Members
 from pondel.core.hearing.table import HiddenTable
@@ -284,16 +283,18 @@ class Jobs:
         )
 
     def sum_levels(self, session_id: str, document: Session, parts: list[str]) -> SumLevels | None:
-        """The levels of parts together without moves, None while they are taken."""
-        mix, bare = self.desk.whole_mix, without_moves(document)
-        return mix.known_levels(bare, parts) or self._meanwhile(
-            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(bare, parts)
+        """The levels of parts together, None while they are taken: that is begun if need be."""
+        mix = self.desk.whole_mix
+        return mix.known_levels(document, parts) or self._meanwhile(
+            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(document, parts)
         )
 
-    def plain_sum(self, session_id: str, document: Session) -> Tone | None:
-        """The tone of the mix without any move, None while it is taken: that is begun if need be."""
-        mix, bare = self.desk.whole_mix, without_moves(document)
-        return mix.known_tone(bare) or self._meanwhile(f"sum {session_id}", lambda: mix.tone(bare))
+    def tone(self, session_id: str, document: Session) -> Tone | None:
+        """The tone of the mix, None while it is taken: that is begun if need be."""
+        mix = self.desk.whole_mix
+        return mix.known_tone(document) or self._meanwhile(
+            f"tone {session_id}", lambda: mix.tone(document)
+        )
 
     def _meanwhile(self, name: str, work: Callable[[], object]) -> None:
         """Do long work behind everything else, once at a time; a failure is told when asked again."""

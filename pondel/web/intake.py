@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,8 @@ from pondel.core.advice.halves import halves
 from pondel.core.advice.names import part_name, shared_prefix, sounds_like_a_mix
 from pondel.core.audio import midi
 from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session, tempo_change
+from pondel.core.engine.listen import without_moves
+from pondel.core.engine.routing import upstream
 from pondel.core.errors import BadAudio, BadDocument
 from pondel.core.families import Family
 from pondel.core.measures.apart import apart
@@ -92,7 +94,7 @@ def show(session_id: str):
     """The screen."""
     revision = opened(session_id)
     document = revision.document
-    found = rows(document)
+    found, bare = rows(document), without_moves(document)
     ordered, by, down = asked_order(found)
     chosen = request.args.get("part", "")
     detail = next((row for row in found if row.part.id == chosen), found[0] if found else None)
@@ -102,7 +104,7 @@ def show(session_id: str):
         facts=song_facts(session_id, revision),
         document=document,
         rows=ordered,
-        headings=_headings(session_id, document, ordered),
+        headings=_headings(session_id, bare, ordered),
         row_kinds=kinds_of_families(document),
         kept_rows=kept_rows(),
         sort=by,
@@ -119,7 +121,7 @@ def show(session_id: str):
         tempo_words=_tempo_words(document),
         joinable=_joinable(found),
         mixes=[part for part in document.parts if _is_a_mix(part)],
-        references=_references(session_id, document, found),
+        references=_references(session_id, bare, found),
         trim_by=TRIM_BY,
         targets=DEFAULT_TARGET,
     )
@@ -135,22 +137,23 @@ class FoldedRow:
 
     family: Family | None
     rows: list[Row]
-    levels: SumLevels | None
-
-    @property
-    def sounds(self) -> bool:
-        return any(row.part.sounds for row in self.rows)
+    sounding: list[str]
+    """Ids of those that reach the mix with a sound that can be made."""
+    levels: SumLevels | None = None
 
 
-def _headings(session_id: str, document: Session, ordered: list[Row]) -> list[FoldedRow]:
+def _headings(session_id: str, bare: Session, ordered: list[Row]) -> list[FoldedRow]:
     row_of = {row.part.id: row for row in ordered}
+    faulty = library().media.faults(bare)
     found: list[FoldedRow] = []
-    for heading in in_families(document, [row.part for row in ordered], kept_rows()):
-        sounding = [part.id for part in heading.parts if part.sounds]
-        levels = (
-            jobs().sum_levels(session_id, document, sounding) if heading.family and sounding else None
-        )
-        found.append(FoldedRow(heading.family, [row_of[part.id] for part in heading.parts], levels))
+    for heading in in_families(bare, [row.part for row in ordered], kept_rows()):
+        sounding = [
+            p.id for p in heading.parts if p.sounds and not upstream(bare, p.id) & faulty.keys()
+        ]
+        made = FoldedRow(heading.family, [row_of[part.id] for part in heading.parts], sounding)
+        if sounding and heading.family:
+            made = replace(made, levels=jobs().sum_levels(session_id, bare, sounding))
+        found.append(made)
     return found
 
 
@@ -169,15 +172,17 @@ class Reference:
     words: str | None
 
 
-def _references(session_id: str, document: Session, rows: list[Row]) -> list[Reference]:
+def _references(session_id: str, bare: Session, rows: list[Row]) -> list[Reference]:
     found: list[Reference] = []
+    faulty = library().media.faults(bare)
     for row in rows:
         if not row.part.reference or row.recording is None:
             continue
-        if not document.summed():
-            found.append(Reference(row.part, "no part sounds that it could be compared with"))
+        if not bare.summed() or faulty:
+            why = "a recording cannot be read" if faulty else "no part sounds that could be compared"
+            found.append(Reference(row.part, why))
             continue
-        tone = jobs().plain_sum(session_id, document)
+        tone = jobs().tone(session_id, bare)
         away = tone and apart(np.array(row.recording.spectrum_db), np.array(tone.spectrum_db))
         words = None if tone is None else away.words() if away else "they have no band in common"
         found.append(Reference(row.part, words))

@@ -135,10 +135,10 @@ def test_sound_measures_and_analyses_of_older_code_are_not_found(tmp_path, monke
     session = Session.model_validate({"name": "x", "parts": [{"id": "a", "name": "A", "file": "a"}]})
     desk = Desk(library)
     before = routing.fingerprint(session, NO_MEDIA, ("a", "source"))
-    key = desk._outline_key(session, 10)
+    key = desk.whole_mix._outline_key(session, 10)
     monkeypatch.setattr(routing, "made_by", lambda *_: "later")
     assert routing.fingerprint(session, NO_MEDIA, ("a", "source")) != before
-    assert desk._outline_key(session, 10) != key
+    assert desk.whole_mix._outline_key(session, 10) != key
     library.close()
 
 

@@ -20,6 +20,8 @@ from wavinfo import WavInfoReader
 MOST_CHUNKS = 4096
 MOST_BYTES = 1 << 20
 MOST_MARKERS = 500
+LATEST_S = 86_400.0
+"""A time reference counts from midnight; what is later tells nothing."""
 WANTED = (b"fmt ", b"bext", b"cue ", b"LIST")
 UNREADABLE = (
     ValueError,
@@ -97,6 +99,8 @@ def _told(found: WavInfoReader) -> Told:
     if not rate:
         return NOTHING
     start_s = found.bext.time_reference / rate if found.bext else None
+    if start_s is not None and start_s > LATEST_S:
+        start_s = None
     labels = {label.name: label.text.strip() for label in found.cues.labels} if found.cues else {}
     markers: dict[float, str] = {}
     for name, frame in list(found.cues.each_cue())[:MOST_MARKERS] if found.cues else []:
