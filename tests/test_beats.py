@@ -49,7 +49,8 @@ def test_changes_that_change_nothing_are_let_go_and_the_last_of_several_holds():
 def test_one_tempo_is_the_plain_grid():
     plain = steady(104.0)
     assert plain.bar_at(8 * 4 * 60 / 104) == pytest.approx(9)
-    assert plain.facts() == [{"at_s": 0.0, "beat_s": 60 / 104, "beats_per_bar": 4, "bar": 1.0}]
+    whole = {"at_s": 0.0, "beat_s": 60 / 104, "beats_per_bar": 4, "beat_note": 4, "bar": 1.0}
+    assert plain.facts() == [whole]
 
 
 def file_of(*messages) -> bytes:

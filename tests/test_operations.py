@@ -306,3 +306,25 @@ def test_trimming_to_a_level_can_keep_the_mix(whole):
     for before, now in zip(whole.parts, done.document.parts, strict=True):
         assert now.trim_db + now.fader_db == pytest.approx(before.trim_db + before.fader_db)
     assert any(part.trim_db == -10 for part in done.document.parts)
+
+
+def test_a_time_is_typed_as_a_note_value_where_the_tempo_is_known(whole):
+    compressor = {"op": "add move", "part": "tuba", "kind": "compressor"}
+    document = parse_operation(compressor).apply(whole, Measured()).document
+    asked = {"op": "set move", "part": "tuba", "move": document.part("tuba").moves[-1].id}
+    with pytest.raises(BadDocument, match="tempo is not known"):
+        parse_operation({**asked, "field": "release_ms", "value": "1/8"}).apply(document)
+    document = (
+        parse_operation({"op": "set session", "field": "tempo_bpm", "value": 100})
+        .apply(document)
+        .document
+    )
+    for typed, wanted_ms in (
+        ("1/8", 300),
+        ("1/16 dotted", 225),
+        ("1/4t", 400),
+        ("1/8.", 450),
+        ("250", 250),
+    ):
+        done = parse_operation({**asked, "field": "release_ms", "value": typed}).apply(document)
+        assert done.value.value == pytest.approx(wanted_ms)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import io
+
+import mido
 import pytest
 from browser_tools import at_rest, open_page, until
 
@@ -65,6 +68,33 @@ def stepped(page, selector, key="ArrowRight"):
     page.press(selector, key)
 
 
+def space(page):
+    page.click("#space-details summary")
+    page.click("#do-space-echo")
+
+
+def several(page):
+    page.check("#several-all")
+    page.click("#several-mute")
+    at_rest(page)
+    page.click("#several-none")
+
+
+def tempo_file() -> dict:
+    """A MIDI file that goes from 100 to 80 bpm after four quarters."""
+    track = mido.MidiTrack(
+        [
+            mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(100)),
+            mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(80), time=1920),
+            mido.Message("note_on", note=36, velocity=90),
+        ]
+    )
+    out = io.BytesIO()
+    mido.MidiFile(tracks=[track]).save(file=out)
+    return {"name": "map.mid", "mimeType": "audio/midi", "buffer": out.getvalue()}
+
+
+TAP = """[data-target*='"tap send"']"""
 MOVES = "moves?part=tuba&leader=kick&move="
 LAID = {
     "eq": {"bands": [{"hz": 90, "gain_db": -4}, {"hz": 900, "gain_db": 3, "placement": "middle"}]},
@@ -78,6 +108,9 @@ LAID = {
     "alignment": {"nudge_ms": 1.5},
     "tail trim": {"end_ms": 200},
     "level": {"gain_db": -2},
+    "snap and ring": {"snap_db": 3},
+    "delay": {"time_ms": 120, "mix": 0.3},
+    "reverb": {"decay_s": 0.5, "mix": 0.2},
 }
 
 
@@ -96,6 +129,15 @@ EVERYWHERE = [
         lambda p: p.select_option("""[data-target*='"set group"']""", index=1),
         "a group",
     ),
+    ("intake?part=kick", lambda p: typed(p, """[data-target*='"set send"']""", "-9 dB"), "a send"),
+    ("intake?part=kick", lambda p: p.select_option(TAP, "before fader"), "a send's tap"),
+    ("intake?part=kick", lambda p: typed(p, of("start_s"), "0.5 s"), "a start"),
+    ("intake?part=kick", lambda p: p.check(of("reference")), "a reference"),
+    ("intake?part=kick", lambda p: p.click("#undo"), "a reference undone"),
+    ("intake", several, "a mute of several"),
+    ("intake", lambda p: p.click("#undo"), "a mute of several undone"),
+    ("intake", lambda p: p.set_input_files("#tempo-file", tempo_file()), "a map of tempi"),
+    ("intake", lambda p: p.click("#do-tempo-one"), "one tempo"),
     ("intake?part=tuba", lambda p: p.check(of("mute")), "a mute"),
     ("intake?part=tuba", lambda p: p.click("#undo"), "a mute undone"),
     (
@@ -121,6 +163,7 @@ EVERYWHERE = [
     (MOVES + "eq", lambda p: p.click("button:text-is('Remove')"), "a move taken out"),
     (MOVES + "gate", lambda p: p.click("#add-for"), "a first setting"),
     (MOVES + "gate", lambda p: p.click("text=Swap:"), "a swap"),
+    ("moves?part=tuba", space, "a space"),
 ]
 
 

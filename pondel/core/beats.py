@@ -92,7 +92,13 @@ class Beats:
     def facts(self) -> list[dict[str, Any]]:
         """The stretches between changes, as a page draws them; `bar` is the first's number."""
         return [
-            {"at_s": one.at_s, "beat_s": one.beat_s, "beats_per_bar": one.beats_per_bar, "bar": bar}
+            {
+                "at_s": one.at_s,
+                "beat_s": one.beat_s,
+                "beats_per_bar": one.beats_per_bar,
+                "beat_note": one.beat_note,
+                "bar": bar,
+            }
             for one, bar in zip(self._changes, self._bars.tolist(), strict=True)
         ]
 

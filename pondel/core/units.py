@@ -25,11 +25,29 @@ _UNITS: dict[str, dict[str, float]] = {
 }
 
 
-def parse(text: str, unit: str, *, optional: bool = False, endless: bool = False) -> float | None:
+_NOTE = re.compile(r"^(\d+)\s*/\s*(1|2|4|8|16|32|64)\s*(d|dotted|\.|t|triplet)?$")
+_LONGER = {"d": 1.5, "dotted": 1.5, ".": 1.5, "t": 2 / 3, "triplet": 2 / 3}
+
+
+def parse(
+    text: str,
+    unit: str,
+    *,
+    optional: bool = False,
+    endless: bool = False,
+    beat_s: float | None = None,
+) -> float | None:
     """A typed value in the document's unit: "1.2k", "-6 dB", "90ms", "4:1", "off".
 
-    Raises BadDocument when it cannot be read; per cent become a share of 1.
+    A time is understood as a note value too, "1/8", "1/16 dotted", "1/4t", where a quarter is `beat_s`
+    long. Raises BadDocument when it cannot be read; per cent become a share of 1.
     """
+    note = _NOTE.match(text.strip().lower()) if unit in ("ms", "s") else None
+    if note is not None:
+        if beat_s is None:
+            raise BadDocument(f"{text.strip()} has no length while the tempo is not known")
+        quarters = 4.0 * int(note[1]) / int(note[2]) * _LONGER.get(note[3] or "", 1.0)
+        return round(quarters * beat_s * (1000.0 if unit == "ms" else 1.0), 3)
     plain = text.strip().lower().replace(MINUS, "-").replace("\N{NO-BREAK SPACE}", " ")
     if optional and plain in _OFF:
         return None

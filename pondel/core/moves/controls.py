@@ -110,20 +110,31 @@ def control_of(params: type[BaseModel], field: str) -> Control:
     raise BadDocument(f"there is no control {field!r}")
 
 
-def parse_control(params: type[BaseModel], field: str, value: Any, *, to_range: bool = False) -> Any:
+def parse_control(
+    params: type[BaseModel],
+    field: str,
+    value: Any,
+    *,
+    to_range: bool = False,
+    beat_s: float | None = None,
+) -> Any:
     """A value as it comes from a form: text is read with its unit, and bounds are checked.
 
     Raises BadDocument naming the control and its range.
     """
     controls = {control.field: control for control in controls_of(params)}
     control = controls.get(field)
-    return value if control is None else parse_value(control, value, to_range=to_range)
+    if control is None:
+        return value
+    return parse_value(control, value, to_range=to_range, beat_s=beat_s)
 
 
-def parse_value(control: Control, value: Any, *, to_range: bool = False) -> Any:
+def parse_value(
+    control: Control, value: Any, *, to_range: bool = False, beat_s: float | None = None
+) -> Any:
     """A value of one control; BadDocument names the control and its range.
 
-    With `to_range` a number beyond the range is its end.
+    With `to_range` a number beyond the range is its end; `beat_s` is how long a quarter note is.
     """
     if control.kind == "switch":
         if isinstance(value, str) and value.lower() in ("on", "off", "true", "false"):
@@ -133,7 +144,13 @@ def parse_value(control: Control, value: Any, *, to_range: bool = False) -> Any:
         return int(value) if str(value).isdigit() else value
     if isinstance(value, str):
         try:
-            value = units.parse(value, control.unit, optional=control.optional, endless=control.endless)
+            value = units.parse(
+                value,
+                control.unit,
+                optional=control.optional,
+                endless=control.endless,
+                beat_s=beat_s,
+            )
         except BadDocument as error:
             raise BadDocument(error.message, where=control.title) from error
     if value is None and control.optional:

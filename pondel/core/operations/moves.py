@@ -88,7 +88,7 @@ def _mended(document: Session, part_id: str, move_id: str, was_on: bool) -> Sess
 
 
 class SetMove(Operation):
-    """Change one value of a move; text is read with its unit.
+    """Change one value of a move; text is read with its unit, a time as a note value too ("1/8").
 
     Setting `key.source` to nothing takes the key away; setting it on a move without one gives it a key
     with the defaults. With `to_range` a number beyond the control's range is taken as its end.
@@ -130,7 +130,9 @@ class SetMove(Operation):
             if field not in params.model_fields:
                 raise nowhere
             self._check_reference(document, params, field)
-            typed = parse_control(params, field, self.value, to_range=self.to_range)
+            known_bpm = document.known_tempo_bpm
+            beat_s = 60.0 / known_bpm if known_bpm else None
+            typed = parse_control(params, field, self.value, to_range=self.to_range, beat_s=beat_s)
             words = _title(params, field)
 
         def change(data: Json) -> None:

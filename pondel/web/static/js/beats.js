@@ -2,7 +2,7 @@
 
 import { state } from "./state.js";
 
-/** @typedef {{at_s: number, beat_s: number, beats_per_bar: number, bar: number}} Stretch */
+/** @typedef {{at_s: number, beat_s: number, beats_per_bar: number, beat_note: number, bar: number}} Stretch */
 
 /** @returns {Stretch} */
 const stretchAt = (s) => state.facts.beats.findLast((one) => one.at_s <= s + 1e-6) ?? state.facts.beats[0];
@@ -58,4 +58,20 @@ export function barsBeats(s) {
   const number = barAt(s + 1e-3);
   const beats = (number % 1) * stretchAt(s + 1e-3).beats_per_bar;
   return `${Math.floor(number)}.${Math.floor(beats) + 1}.${Math.floor((beats % 1) * 4) + 1}`;
+}
+
+const NOTES = ["1/64", "1/32", "1/16", "1/8", "1/4", "1/2", "1/1"];
+/** @type {[string, number][]} */
+const KINDS = [["", 1], ["t", 2 / 3], ["d", 1.5]];
+
+/** The note value that a time is within 4 % of, at the tempo where the loop begins; else nothing. */
+export function noteNear(seconds) {
+  if (!state.facts?.tempo_known || !(seconds > 0)) return "";
+  const { beat_s, beat_note } = stretchAt(state.loop.start_s);
+  const quarter = (beat_s * beat_note) / 4;
+  for (const [kind, longer] of KINDS) {
+    const found = NOTES.find((note) => Math.abs(seconds / ((4 / Number(note.slice(2))) * longer * quarter) - 1) < 0.04);
+    if (found) return found + kind;
+  }
+  return "";
 }

@@ -1,4 +1,5 @@
 // Every control: drag, wheel, arrow keys, typed values with units, default, giving up.
+import { noteNear } from "./beats.js";
 import { say } from "./api.js";
 import { edit } from "./edits.js";
 import { keyGesture } from "./gestures.js";
@@ -47,6 +48,8 @@ function place(box, value) {
   const share = shown == null ? (box.dataset.field.includes("high_cut") ? 1 : 0) : at(shown);
   box.style.setProperty("--at", `${(100 * Math.min(1, Math.max(0, share))).toFixed(2)}%`);
   if (shown != null) track.setAttribute("aria-valuenow", String(shown));
+  const { unit } = box.dataset;
+  if (unit === "ms" || unit === "s") box.firstElementChild.dataset.note = noteNear(unit === "ms" ? shown / 1000 : shown);
 }
 
 /** How many values each control has sent: an answer to an older one changes nothing here. */
