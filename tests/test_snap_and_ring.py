@@ -7,6 +7,7 @@ import pytest
 from conftest import RATE, sine
 from moves_tools import run
 
+from pondel.core.moves.registry import kind_of
 from pondel.core.moves.snap_and_ring import SnapAndRing
 
 
@@ -82,3 +83,17 @@ def test_it_listens_to_a_key_where_it_has_one():
     out = run(shaped(snap_db=12), pad, key)
     level = np.abs(out[:, 0]).reshape(-1, 480).max(axis=1)
     assert level[51] > 2.5 * level[90]
+
+
+def test_each_band_is_drawn_by_its_own_gain():
+    """Snap up below, down above: the picture at a moment is what both gains make of the bands."""
+    move = shaped(bands=2, snap_db=9, second_snap_db=-9, crossover_hz=500)
+    found: dict = {}
+    run(move, struck(), trace=lambda values, band=None: found.setdefault(band, []).append(values))
+    at = RATE // 2 + round(0.004 * RATE)
+    now_db = {f"/{band}": -np.concatenate(found[band])[at] for band in (0, 1)}
+    assert now_db["/0"] > 5 and now_db["/1"] == pytest.approx(-now_db["/0"], abs=4)
+    hz = np.array([60.0, 5000.0])
+    picture = kind_of(move.kind).picture(move, hz, RATE)
+    drawn_db = 20 * np.log10(np.abs(picture.gain(lambda band: now_db[band.trace], hz.size)))
+    assert drawn_db == pytest.approx([now_db["/0"], now_db["/1"]], abs=0.1)

@@ -14,11 +14,11 @@ import numpy as np
 from pondel.core.dsp.ballistics import one_pole
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import AllPass, Crossover, band_biquads, crossover_settle_s
-from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
+from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude, to_amplitude, to_db
 from pondel.core.dsp.followers import HeldPeaks, peaks
 from pondel.core.dsp.limits import QUIETEST, finite
 from pondel.core.dsp.matched import response
-from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace
+from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace, note_gains
 from pondel.core.moves.describe import Key, choice, decibels, frequency, milliseconds, mix
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.units import say
@@ -147,16 +147,15 @@ class SnapAndRingProcessor:
         sound = np.ascontiguousarray(finite(block), np.float32)
         bands = self._split.split(sound) if self._split else [sound]
         out = np.zeros_like(sound)
-        furthest = np.zeros(sound.shape[0], np.float32)
-        for one, band, heard in zip(self._bands, bands, self._detected(key, bands), strict=True):
-            gain_db = one.gain_db(heard)
-            gain = np.empty_like(gain_db)
-            db_to_amplitude(gain_db, gain)
-            out += band * (1.0 + self._mix * (gain - np.float32(1.0)))[:, None]
-            furthest = np.where(np.abs(gain_db) > np.abs(furthest), gain_db, furthest)
+        gains_db = np.empty((len(bands), sound.shape[0]), np.float32)
+        for n, (band, heard) in enumerate(zip(bands, self._detected(key, bands), strict=True)):
+            gain = np.empty(sound.shape[0], np.float32)
+            db_to_amplitude(self._bands[n].gain_db(heard), gain)
+            applied = np.float32(1.0) + self._mix * (gain - np.float32(1.0))
+            out += band * applied[:, None]
+            gains_db[n] = to_db(applied)
         if self._on_trace is not None:
-            applied = 1.0 + self._mix * (10.0 ** (furthest / 20.0) - 1.0)
-            self._on_trace((-20.0 * np.log10(np.maximum(applied, 1e-6))).astype(np.float32))
+            note_gains(self._on_trace, gains_db, gains_db)
         return out
 
 
@@ -175,17 +174,18 @@ def _in_phase(move: SnapAndRing, rate: int, channels: int) -> AllPass | None:
 
 
 def _picture(move: SnapAndRing, hz: np.ndarray, rate: int) -> Picture:
-    asked = [snap if abs(snap) >= abs(ring) else ring for snap, ring in _asked_db(move)]
+    asked_db = np.array([snap if abs(snap) >= abs(ring) else ring for snap, ring in _asked_db(move)])
+    full_db = to_db(1.0 + move.mix * (to_amplitude(asked_db) - 1.0))
     cuts = _crossovers_hz(move)
-    if not cuts:
-        flat = np.ones(hz.size, complex)
-        return Picture([Factor(flat, [MovingGain("", flat, asked[0])])], wet=move.mix)
     weights = [response(sos, angles(hz, rate)) for sos in band_biquads(cuts, rate)]
     total = np.sum(weights, axis=0)
-    moving = [MovingGain("", weight / total, db) for weight, db in zip(weights, asked, strict=True)]
+    moving = [
+        MovingGain(f"/{n}", weight / total, float(db))
+        for n, (weight, db) in enumerate(zip(weights, full_db, strict=True))
+    ]
     names = ("crossover_hz", "second_crossover_hz")
     handles = [Handle("crossover", cut, name) for cut, name in zip(cuts, names, strict=False)]
-    return Picture([Factor(np.ones(hz.size, complex), moving)], handles, wet=move.mix)
+    return Picture([Factor(np.ones(hz.size, complex), moving)], handles)
 
 
 def _in_brief(move: SnapAndRing) -> str:
