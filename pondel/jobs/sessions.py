@@ -83,20 +83,8 @@ def import_files(
             refused(BadAudio(same_recording(twin), where=path.name))
             continue
         title = part_name(path.name, prefix)
-        role, is_guess = recordings.role_of(title, file)
-        part_id = fresh_id(title, {part.id for part in session.parts})
-        told = told_by(path)
-        part = Part(
-            id=part_id,
-            name=title,
-            role=role,
-            role_by_sound=is_guess,
-            file=file,
-            stamp_s=told.start_s,
-        )
-        seconds = recordings.of(file).levels.seconds
-        brought = BringIn(part=part, markers=named_moments(told), ends_s=seconds).apply(session)
-        session = brought.document
+        brought = brought_in(recordings, session.parts, title, file, told_by(path))
+        session = brought.apply(session).document
     if not session.parts:
         raise BadAudio("none of the files can become a part", where=name)
     bpm = estimate_bpm([recordings.hits_s(part) for part in session.parts])
@@ -105,13 +93,25 @@ def import_files(
     return library.create(session, rate_known=True)
 
 
-def named_moments(told: Told) -> list[NamedMoment]:
-    """The markers of a file as a song takes them."""
-    return [
+def brought_in(
+    recordings: Recordings, beside: list[Part], title: str, file: str, told: Told
+) -> BringIn:
+    """A recording as it comes in beside other parts: its role, its place and its markers."""
+    role, is_guess = recordings.role_of(title, file)
+    part = Part(
+        id=fresh_id(title, {part.id for part in beside}),
+        name=title,
+        role=role,
+        role_by_sound=is_guess,
+        file=file,
+        stamp_s=told.start_s,
+    )
+    markers = [
         NamedMoment(at_s=one.at_s, name=one.name[:80])
         for one in told.markers[:MOST_SECTIONS]
         if one.at_s <= LONGEST_S
     ]
+    return BringIn(part=part, markers=markers, ends_s=recordings.of(file).levels.seconds)
 
 
 def take_file(library: Library, path: Path, rate: int, *, name: str | None = None) -> str:

@@ -15,21 +15,18 @@ from pondel.core.audio import files
 from pondel.core.audio.broadcast import told_by
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument, NotFound, PondelError
-from pondel.core.families import Members
-from pondel.core.hearing.table import HiddenTable
-from pondel.core.ids import fresh_id
 from pondel.core.operations import BringIn, Done
 from pondel.core.operations.song import FindTempo
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
+from pondel.jobs.meanwhile import Meanwhile
 from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
 from pondel.jobs.recordings import Recording
-from pondel.jobs.sessions import named_moments
+from pondel.jobs.sessions import brought_in
 from pondel.jobs.starved import Starved
-from pondel.jobs.turns import Superseded, Turns, be_nice
-from pondel.jobs.whole_mix import SumLevels, Tone
+from pondel.jobs.turns import Turns, be_nice
 from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
@@ -86,6 +83,7 @@ class Jobs:
         self.ear = EarFirst()
         self.turns = Turns(self.ear)
         self.desk = Desk(library, self.turns.step, eager=False)
+        self.meanwhile = Meanwhile(self.desk, self.turns)
         self.ahead = Ahead(self.desk, self.ear)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
@@ -106,7 +104,6 @@ class Jobs:
         self._listening: dict[str, Listening] = {}
         self._asked: dict[str, Session] = {}
         self._measuring: dict[str, Measuring] = {}
-        self._under_way: set[str] = set()
         self._failures: dict[str, str] = {}
         self._lock = threading.Lock()
         self._pace_s: deque[float] = deque(maxlen=8)
@@ -266,60 +263,6 @@ class Jobs:
     def _not_measured(self, session_id: str, message: str) -> None:
         self._measuring[session_id] = Measuring(0, 1, message)
 
-    def outline(self, session_id: str, document: Session, columns: int) -> list[list[float]] | None:
-        """The mix's outline, None while it is being drawn: that is begun if need be."""
-        mix = self.desk.whole_mix
-        return mix.known_outline(document, columns) or self._meanwhile(
-            f"outline {session_id}", lambda: mix.outline(document, columns)
-        )
-
-    def table(self, session_id: str, document: Session, families: Members) -> HiddenTable | None:
-        """The song's table; with families, which are added up apart, None until that is done."""
-        analysis = self.desk.analysis
-        if not families:
-            return analysis.table(document)
-        return analysis.known_table(document, families) or self._meanwhile(
-            f"families {session_id}", lambda: analysis.table(document, families)
-        )
-
-    def sum_levels(self, session_id: str, document: Session, parts: list[str]) -> SumLevels | None:
-        """The levels of parts together, None while they are taken: that is begun if need be."""
-        mix = self.desk.whole_mix
-        return mix.known_levels(document, parts) or self._meanwhile(
-            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(document, parts)
-        )
-
-    def tone(self, session_id: str, document: Session) -> Tone | None:
-        """The tone of the mix, None while it is taken: that is begun if need be."""
-        mix = self.desk.whole_mix
-        return mix.known_tone(document) or self._meanwhile(
-            f"tone {session_id}", lambda: mix.tone(document)
-        )
-
-    def _meanwhile(self, name: str, work: Callable[[], object]) -> None:
-        """Do long work behind everything else, once at a time; a failure is told when asked again."""
-        with self._lock:
-            failure = self._failures.pop(name, None)
-            if failure is not None:
-                raise PondelError(failure)
-            if name in self._under_way:
-                return
-            self._under_way.add(name)
-
-        def do() -> None:
-            try:
-                self.turns.take("outline", name, work)
-            except Superseded:
-                pass
-            except PondelError as error:
-                with self._lock:
-                    self._failures[name] = error.line()
-            finally:
-                with self._lock:
-                    self._under_way.discard(name)
-
-        threading.Thread(target=do, name="pondel-meanwhile", daemon=True).start()
-
     def listen(self, session_id: str, document: Session) -> Listening | None:
         """None when the song's table is there; else how far its analysis is, begun if need be."""
         if self.desk.analysis.is_ready(document):
@@ -404,19 +347,9 @@ class Jobs:
             self._replace(arrival, file, taken, facts.rate)
             return
         name = arrival.title or part_name(arrival.name)
-        role, is_guess = self.desk.recordings.role_of(name, file)
 
         def make(parts: list[Part]) -> BringIn:
-            part_id = fresh_id(name, {part.id for part in parts})
-            part = Part(
-                id=part_id,
-                name=name,
-                role=role,
-                role_by_sound=is_guess,
-                file=file,
-                stamp_s=told.start_s,
-            )
-            return BringIn(part=part, markers=named_moments(told), ends_s=taken.levels.seconds)
+            return brought_in(self.desk.recordings, parts, name, file, told)
 
         self.arrivals.become_part(arrival_id, make)
         self._find_tempo(arrival.session_id)

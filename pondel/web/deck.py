@@ -134,7 +134,7 @@ def facts(session_id: str):
 def song_outline(session_id: str):
     """The mix's outline over the whole song, lowest and highest of each column; null until drawn."""
     document = asked_revision(session_id).document
-    return {"columns": jobs().outline(session_id, document, SONG_COLUMNS)}
+    return {"columns": jobs().meanwhile.outline(session_id, document, SONG_COLUMNS)}
 
 
 def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -138,8 +138,8 @@ class FoldedRow:
     family: Family | None
     rows: list[Row]
     sounding: list[str]
-    """Ids of those that reach the mix with a sound that can be made."""
-    levels: SumLevels | None = None
+    """Of a family, ids of those that reach the mix with a sound that can be made."""
+    levels: SumLevels | None
 
 
 def _headings(session_id: str, bare: Session, ordered: list[Row]) -> list[FoldedRow]:
@@ -147,13 +147,14 @@ def _headings(session_id: str, bare: Session, ordered: list[Row]) -> list[Folded
     faulty = library().media.faults(bare)
     found: list[FoldedRow] = []
     for heading in in_families(bare, [row.part for row in ordered], kept_rows()):
-        sounding = [
-            p.id for p in heading.parts if p.sounds and not upstream(bare, p.id) & faulty.keys()
-        ]
-        made = FoldedRow(heading.family, [row_of[part.id] for part in heading.parts], sounding)
-        if sounding and heading.family:
-            made = replace(made, levels=jobs().sum_levels(session_id, bare, sounding))
-        found.append(made)
+        sounding, levels = [], None
+        if heading.family:
+            whole = (p for p in heading.parts if not upstream(bare, p.id) & faulty.keys())
+            sounding = [part.id for part in whole if part.sounds]
+        if sounding:
+            levels = jobs().meanwhile.sum_levels(session_id, bare, sounding)
+        rows_of = [row_of[part.id] for part in heading.parts]
+        found.append(FoldedRow(heading.family, rows_of, sounding, levels))
     return found
 
 
@@ -182,7 +183,7 @@ def _references(session_id: str, bare: Session, rows: list[Row]) -> list[Referen
             why = "a recording cannot be read" if faulty else "no part sounds that could be compared"
             found.append(Reference(row.part, why))
             continue
-        tone = jobs().tone(session_id, bare)
+        tone = jobs().meanwhile.tone(session_id, bare)
         away = tone and apart(np.array(row.recording.spectrum_db), np.array(tone.spectrum_db))
         words = None if tone is None else away.words() if away else "they have no band in common"
         found.append(Reference(row.part, words))

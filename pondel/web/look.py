@@ -116,7 +116,7 @@ def _heard(session_id: str, document: Session, look: Look, folded: dict[str, lis
     listening = None
     if look.where != LOOP:
         listening = jobs().listen(session_id, document)
-        table = jobs().table(session_id, document, folded) if listening is None else None
+        table = jobs().meanwhile.table(session_id, document, folded) if listening is None else None
         if table is not None:
             segments = [n for n, s in enumerate(document.sections) if s.id == look.where]
             scope = Scope(tuple(segments) or None, look.on_hits)

@@ -28,8 +28,6 @@ UNREADABLE = (
     AssertionError,
     struct.error,
     EOFError,
-    IndexError,
-    KeyError,
     LookupError,
     RecursionError,
     StopIteration,

@@ -14,6 +14,7 @@ from pondel.core.measures.spectrum import POINTS_PER_OCTAVE, axis_hz
 
 COMPARED_HZ = (40.0, 16_000.0)
 HEARD_WITHIN_DB = 50.0
+SILENT_DB = -150.0
 SAME_DB, NEAR_DB = 0.5, 2.0
 
 
@@ -24,7 +25,6 @@ class Apart:
     rms_db: float
     most_hz: float
     most_db: float
-    louder_db: float
 
     def words(self) -> str:
         """As a mixer is told."""
@@ -38,7 +38,7 @@ class Apart:
 
 
 def apart(one_db: np.ndarray, other_db: np.ndarray) -> Apart | None:
-    """How `one` differs from `other`; None where one of them is silent.
+    """How `one` differs from `other`; None where no band is heard in both.
 
     Both are levels at the points of `axis_hz`, each in a sixth of an octave; two sixths make a third.
     The level they differ by overall is taken out: the mean over the bands that are heard in both.
@@ -53,14 +53,13 @@ def apart(one_db: np.ndarray, other_db: np.ndarray) -> Apart | None:
         np.array([10 * np.log10(np.sum(10 ** (np.asarray(db)[band] / 10)) + 1e-20) for band in bands])
         for db in (one_db, other_db)
     )
-    if max(one.max(), other.max()) < -150 or min(one.max(), other.max()) < -150:
+    if min(one.max(), other.max()) < SILENT_DB:
         return None
     heard = (one > one.max() - HEARD_WITHIN_DB) & (other > other.max() - HEARD_WITHIN_DB)
     heard &= (middles >= COMPARED_HZ[0]) & (middles <= COMPARED_HZ[1])
     if not heard.any():
         return None
     away = one[heard] - other[heard]
-    louder = float(away.mean())
-    away = away - louder
+    away = away - away.mean()
     at = int(np.argmax(np.abs(away)))
-    return Apart(float(np.sqrt(np.mean(away**2))), float(middles[heard][at]), float(away[at]), louder)
+    return Apart(float(np.sqrt(np.mean(away**2))), float(middles[heard][at]), float(away[at]))

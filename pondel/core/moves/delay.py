@@ -9,15 +9,13 @@ import numpy as np
 
 from pondel.core.dsp.echo import repeat
 from pondel.core.dsp.limits import finite
-from pondel.core.dsp.matched import butterworth_cut, response
 from pondel.core.moves.base import Group, MoveBase, MoveKind, Place, Trace
+from pondel.core.moves.cuts import cuts, cuts_picture
 from pondel.core.moves.describe import beats, choice, frequency, milliseconds, mix, share
-from pondel.core.moves.picture import Factor, Handle, Picture, angles
 from pondel.core.units import say
 
-SLOPE_DB_OCT = 12
 SLOWEST_BEAT_S = 3.0
-LONGEST_S = 4.0
+MOST_BEATS = 4.0
 DOWN_DB = 96.0
 
 
@@ -29,7 +27,11 @@ class Delay(MoveBase):
         "Time", None, 5, 4000, "How late an echo comes; off for a note value.", optional=True
     )
     time_beats: float = beats(
-        "Note", 0.5, 0.0625, 4, "How late an echo comes, where no time is set; it follows the tempo."
+        "Note",
+        0.5,
+        0.0625,
+        MOST_BEATS,
+        "How late an echo comes, where no time is set; it follows the tempo.",
     )
     feedback: float = share("Feedback", 0.35, "How much of an echo is echoed again.", high=0.9)
     low_cut_hz: float = frequency("Low cut", 200, 20, 2000, "Below this each echo is thinner.")
@@ -40,12 +42,6 @@ class Delay(MoveBase):
     mix: float = mix()
 
 
-def _cuts(move: Delay, rate: int) -> np.ndarray:
-    low = butterworth_cut("low cut", move.low_cut_hz, SLOPE_DB_OCT, rate)
-    high = butterworth_cut("high cut", min(move.high_cut_hz, 0.45 * rate), SLOPE_DB_OCT, rate)
-    return np.concatenate([low, high])
-
-
 class DelayProcessor:
     """Echoes at work; `start_at` says where the song is, for note values."""
 
@@ -53,9 +49,9 @@ class DelayProcessor:
 
     def __init__(self, move: Delay, rate: int, channels: int, on_trace: Trace | None = None) -> None:
         self._move, self._rate, self._channels = move, rate, channels
-        self._sos = _cuts(move, rate)
+        self._sos = cuts(move, rate)
         self._state = np.zeros((2, self._sos.shape[0], 2))
-        self._ring = np.zeros((2, round(LONGEST_S * SLOWEST_BEAT_S * rate) + 2))
+        self._ring = np.zeros((2, round(MOST_BEATS * SLOWEST_BEAT_S * rate) + 2))
         if move.time_ms is not None:
             self._ring = self._ring[:, : round(move.time_ms / 1000.0 * rate) + 2].copy()
         self._place = 0
@@ -111,22 +107,13 @@ def _in_brief(move: Delay) -> str:
     return f"{late}, {say(move.feedback, '%')} back" + (", side to side" if move.sides else "")
 
 
-def _picture(move: Delay, hz: np.ndarray, rate: int) -> Picture:
-    still = response(_cuts(move, rate), angles(hz, rate))
-    handles = [
-        Handle("low cut", move.low_cut_hz, "low_cut_hz"),
-        Handle("high cut", move.high_cut_hz, "high_cut_hz"),
-    ]
-    return Picture([Factor(still)], handles, of="the first echo")
-
-
 KIND = MoveKind(
     name="delay",
     title="Delay",
     summary="Echoes by note value or time, their lows and highs cut.",
     place=13,
     params=Delay,
-    picture=_picture,
+    picture=lambda move, hz, rate: cuts_picture(move, hz, rate, "the first echo"),
     layout=(
         Group("Time", ("time_ms", "time_beats", "feedback", "sides")),
         Group("Tone", ("low_cut_hz", "high_cut_hz")),

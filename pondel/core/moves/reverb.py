@@ -9,13 +9,11 @@ import numpy as np
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.echo import DIFFUSERS, LINES, reverberate
 from pondel.core.dsp.limits import finite
-from pondel.core.dsp.matched import butterworth_cut, response
 from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace
+from pondel.core.moves.cuts import cuts, cuts_picture
 from pondel.core.moves.describe import choice, frequency, milliseconds, mix, number, share
-from pondel.core.moves.picture import Factor, Handle, Picture, angles
 from pondel.core.units import say
 
-SLOPE_DB_OCT = 12
 LENGTHS_MS = {
     "room": (13.1, 15.7, 17.9, 20.3, 23.3, 25.9, 28.7, 31.3),
     "hall": (37.1, 42.3, 47.9, 53.3, 59.9, 66.1, 71.9, 79.3),
@@ -56,12 +54,6 @@ class Reverb(MoveBase):
     mix: float = mix()
 
 
-def _cuts(move: Reverb, rate: int) -> np.ndarray:
-    low = butterworth_cut("low cut", move.low_cut_hz, SLOPE_DB_OCT, rate)
-    high = butterworth_cut("high cut", min(move.high_cut_hz, 0.45 * rate), SLOPE_DB_OCT, rate)
-    return np.concatenate([low, high])
-
-
 def line_losses(lengths_s: np.ndarray, decay_s: float, damping: float) -> np.ndarray:
     """Gain and pole of each line's loss, (lines, 2): at 0 Hz 60 dB in `decay_s`, at the top sooner.
 
@@ -96,7 +88,7 @@ class ReverbProcessor:
         # As loud as what goes in, whatever the decay: g / (1 - g) of a line's energy in its rounds.
         kept = float(np.mean(10.0 ** (-6.0 * lines_s / move.decay_s)))
         self._level = np.float32(np.sqrt((1.0 - kept) / (4.0 * kept)))
-        self._cut = Cascade(_cuts(move, rate), 2)
+        self._cut = Cascade(cuts(move, rate), 2)
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         dry = np.repeat(finite(block), 2, axis=1) if block.shape[1] == 1 else finite(block)
@@ -122,22 +114,13 @@ def _rings_s(move: Reverb) -> float:
     return move.pre_delay_ms / 1000.0 + 1.75 * move.decay_s + 0.1 + 4.0 / move.low_cut_hz
 
 
-def _picture(move: Reverb, hz: np.ndarray, rate: int) -> Picture:
-    still = response(_cuts(move, rate), angles(hz, rate))
-    handles = [
-        Handle("low cut", move.low_cut_hz, "low_cut_hz"),
-        Handle("high cut", move.high_cut_hz, "high_cut_hz"),
-    ]
-    return Picture([Factor(still)], handles, of="the space, on average")
-
-
 KIND = MoveKind(
     name="reverb",
     title="Reverb",
     summary="A room, a hall or a plate, its lows and highs cut.",
     place=14,
     params=Reverb,
-    picture=_picture,
+    picture=lambda move, hz, rate: cuts_picture(move, hz, rate, "the space, on average"),
     layout=(
         Group("Space", ("space", "decay_s", "pre_delay_ms", "damping")),
         Group("Tone", ("low_cut_hz", "high_cut_hz")),

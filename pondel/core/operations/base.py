@@ -16,7 +16,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.measures.levels import Levels
 from pondel.core.model import Model
 from pondel.core.moves.controls import control_of
-from pondel.core.moves.fight import Fight
+from pondel.core.moves.fight import Fight, Home
 from pondel.core.units import say_hz
 
 Json = dict[str, Any]
@@ -36,6 +36,10 @@ class Facts(Protocol):
 
     def levels(self, part: Part) -> Levels | None:
         """The levels of a part's recording; None without one."""
+        ...
+
+    def home(self, part: Part) -> Home | None:
+        """Where a part's energy lies; None without a recording, or in a silent one."""
         ...
 
     def fight(
@@ -58,6 +62,9 @@ class NothingKnown:
 
     def levels(self, part: Part) -> Levels | None:
         raise BadDocument(f"the levels of {part.name} are not known here")
+
+    def home(self, part: Part) -> Home | None:
+        return None
 
     def fight(self, document: Session, *about: Any) -> Fight:
         raise BadDocument("the sound of this session is not at hand")

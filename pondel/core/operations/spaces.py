@@ -37,7 +37,7 @@ class AddSpace(Operation):
         left = AddReturn(name=f"{space.title} of {part.name}"[:80]).apply(document).document
         added = next(one for one in left.parts if one.id not in known)
         left = SetSend(part=part.id, to=added.id, value=space.send_db).apply(left).document
-        left, said = _with_moves(left, part, added, space, facts, self.start_s)
+        left, said = _with_moves(left, part, added, space, facts)
         ducked = GiveWay(part=added.id, leader=part.id, kind=space.gives_way, start_s=self.start_s)
         done = ducked.apply(left, facts)
         title = f"{space.title} under {part.name}"
@@ -45,10 +45,10 @@ class AddSpace(Operation):
 
 
 def _with_moves(
-    document: Session, part: Part, added: Part, space: Space, facts: Facts, start_s: float
+    document: Session, part: Part, added: Part, space: Space, facts: Facts
 ) -> tuple[Session, list[str]]:
     """The return with the space's moves, their low cuts where the part's energy begins."""
-    home = facts.fight(document, part.id, added.id, start_s, None).home
+    home = facts.home(part)
     said: list[str] = [space.why]
     for settings in space.moves:
         given: dict[str, Any] = dict(settings)

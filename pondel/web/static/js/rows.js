@@ -2,31 +2,31 @@
 import { reload } from "./stage.js";
 import { on, state } from "./state.js";
 
-const kept = () => `pondel-open-${state.facts?.id}`;
-const opened = () => new Set(JSON.parse(localStorage.getItem(kept()) ?? "[]"));
+const kept = () => `pondel-rows-${state.facts?.id}`;
+/** By family whether it was opened or folded by hand. @returns {Record<string, boolean>} */
+const chosen = () => JSON.parse(localStorage.getItem(kept()) ?? "{}");
 
 function show() {
-  const open = opened();
+  const byHand = chosen();
   for (const button of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-family]"))) {
     const { family } = button.dataset;
     const rows = /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(`[data-of="${CSS.escape(family)}"]`));
-    // Of the family of the part in view all is shown.
-    const isOpen = open.has(family) || [...rows].some((row) => row.matches("[aria-current]"));
+    // Until it is folded by hand, the family of the part in view is open.
+    const isOpen = byHand[family] ?? [...rows].some((row) => row.matches("[aria-current]"));
     button.setAttribute("aria-expanded", String(isOpen));
     button.querySelector("[data-arrow]").textContent = isOpen ? "▾" : "▸";
     for (const row of rows) row.hidden = !isOpen;
   }
 }
 
-function turn(family) {
-  const open = opened();
-  if (!open.delete(family)) open.add(family);
-  localStorage.setItem(kept(), JSON.stringify([...open]));
+function turn(button) {
+  const isOpen = button.getAttribute("aria-expanded") === "true";
+  localStorage.setItem(kept(), JSON.stringify({ ...chosen(), [button.dataset.family]: !isOpen }));
   show();
 }
 
 function wire() {
-  for (const button of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-family]"))) button.onclick = () => turn(button.dataset.family);
+  for (const button of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-family]"))) button.onclick = () => turn(button);
   const by = /** @type {?HTMLSelectElement} */ (document.querySelector("[data-rows]"));
   if (by) {
     by.onchange = async () => {

@@ -1,0 +1,81 @@
+"""Long work behind everything else: what is asked for is there, or begun and asked for again.
+
+meanwhile.outline(session_id, document, 600)      # None while it is being drawn
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+from pondel.core.document import Session
+from pondel.core.errors import PondelError
+from pondel.core.families import Members
+from pondel.core.hearing.table import HiddenTable
+from pondel.jobs.desk import Desk
+from pondel.jobs.turns import Superseded, Turns
+from pondel.jobs.whole_mix import SumLevels, Tone
+
+
+class Meanwhile:
+    """Passes over whole songs, each once at a time. Thread-safe."""
+
+    def __init__(self, desk: Desk, turns: Turns) -> None:
+        self._desk, self._turns = desk, turns
+        self._under_way: set[str] = set()
+        self._failures: dict[str, str] = {}
+        self._lock = threading.Lock()
+
+    def outline(self, session_id: str, document: Session, columns: int) -> list[list[float]] | None:
+        """The mix's outline, None while it is being drawn: that is begun if need be."""
+        mix = self._desk.whole_mix
+        return mix.known_outline(document, columns) or self._meanwhile(
+            f"outline {session_id}", lambda: mix.outline(document, columns)
+        )
+
+    def table(self, session_id: str, document: Session, families: Members) -> HiddenTable | None:
+        """The song's table; with families, which are added up apart, None until that is done."""
+        analysis = self._desk.analysis
+        if not families:
+            return analysis.table(document)
+        return analysis.known_table(document, families) or self._meanwhile(
+            f"families {session_id}", lambda: analysis.table(document, families)
+        )
+
+    def sum_levels(self, session_id: str, document: Session, parts: list[str]) -> SumLevels | None:
+        """The levels of parts together, None while they are taken: that is begun if need be."""
+        mix = self._desk.whole_mix
+        return mix.known_levels(document, parts) or self._meanwhile(
+            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(document, parts)
+        )
+
+    def tone(self, session_id: str, document: Session) -> Tone | None:
+        """The tone of the mix, None while it is taken: that is begun if need be."""
+        mix = self._desk.whole_mix
+        return mix.known_tone(document) or self._meanwhile(
+            f"tone {session_id}", lambda: mix.tone(document)
+        )
+
+    def _meanwhile(self, name: str, work: Callable[[], object]) -> None:
+        """Do long work behind everything else, once at a time; a failure is told when asked again."""
+        with self._lock:
+            failure = self._failures.pop(name, None)
+            if failure is not None:
+                raise PondelError(failure)
+            if name in self._under_way:
+                return
+            self._under_way.add(name)
+
+        def do() -> None:
+            try:
+                self._turns.take("outline", name, work)
+            except Superseded:
+                pass
+            except PondelError as error:
+                with self._lock:
+                    self._failures[name] = error.line()
+            finally:
+                with self._lock:
+                    self._under_way.discard(name)
+
+        threading.Thread(target=do, name="pondel-meanwhile", daemon=True).start()
