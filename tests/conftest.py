@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -125,3 +126,36 @@ def own_song(server, song):
     for part in data["parts"]:
         part["moves"] = []
     return jobs.library.create(parse_session(data), rate_known=True)
+
+
+@pytest.fixture(scope="module")
+def filled(request, tmp_path_factory):
+    """A data folder with a session of the module's STEMS, come in through the door, and its id."""
+    from web_tools import Caller, jobs_of
+
+    from pondel.web import create_app
+
+    folder = tmp_path_factory.mktemp("filled")
+    app = create_app(folder, immediate=True, testing=True)
+    session_id = jobs_of(app).library.create(Session(name="Song"))
+    assert (
+        Caller(app.test_client()).upload(session_id, *request.module.STEMS.items()).status_code == 202
+    )
+    jobs_of(app).library.database.close()
+    return folder, session_id
+
+
+@pytest.fixture
+def app(filled, tmp_path):
+    """An application over a copy of that folder."""
+    from pondel.web import create_app
+
+    folder = shutil.copytree(filled[0], tmp_path / "data")
+    return create_app(folder, immediate=True, testing=True, max_upload_mb=8)
+
+
+@pytest.fixture
+def caller(app):
+    from web_tools import Caller
+
+    return Caller(app.test_client())

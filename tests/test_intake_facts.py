@@ -11,19 +11,18 @@ import soundfile
 from conftest import RATE, session_of, sine
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from web_tools import Caller, audio, jobs_of, until
+from web_tools import audio, jobs_of, until
 
 from pondel.core.advice.halves import halves
 from pondel.core.advice.names import sounds_like_a_mix
 from pondel.core.audio.broadcast import NOTHING, Marker, told_by
-from pondel.core.document import Part, Session
+from pondel.core.document import Part
 from pondel.core.errors import PondelError
 from pondel.core.measures.apart import apart
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
 from pondel.store.prints import Order
-from pondel.web import create_app
 
 
 def chunk(name: bytes, body: bytes) -> bytes:
@@ -167,21 +166,12 @@ def test_two_balances_are_as_far_apart_as_they_were_made():
     assert apart(np.full(hz.size, -200.0), pink) is None
 
 
-@pytest.fixture
-def app(tmp_path):
-    return create_app(tmp_path, immediate=True, testing=True)
+STEMS = {"kick.wav": audio(np.tile(sine(60, 4), (1, 2)))}
 
 
 @pytest.fixture
-def caller(app):
-    return Caller(app.test_client())
-
-
-@pytest.fixture
-def song(app, caller):
-    session_id = jobs_of(app).library.create(Session(name="Song"))
-    caller.upload(session_id, ("kick.wav", audio(np.tile(sine(60, 4), (1, 2)))))
-    return session_id
+def song(filled):
+    return filled[1]
 
 
 def test_halves_twins_and_a_rough_mix_at_intake(app, caller, song):

@@ -75,6 +75,7 @@ CASES = {
     "alignment": [{"nudge_ms": 0.31, "inverted": True, "rotate_hz": 300}],
     "tail trim": [{"end_ms": 10, "fade_ms": 5}],
     "delay": [{"time_ms": 100, "feedback": 0, "sides": False, "low_cut_hz": 200, "high_cut_hz": 4000}],
+    "saturation": [{"drive_db": 3, "even": 0, "mix": 0.8}, {"drive_db": 3, "acts_on": "lows"}],
     # It does nothing to a steady tone: see the tests of its hits.
     "snap and ring": [],
     # What a space makes of each frequency is told on average only: see the tests of its decay.

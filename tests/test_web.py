@@ -15,26 +15,15 @@ from pondel.web import create_app, security
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
 
 
-@pytest.fixture
-def app(tmp_path):
-    return create_app(tmp_path, immediate=True, testing=True, max_upload_mb=8)
+STEMS = {
+    "kick.wav": audio(hits(6.0)),
+    "tuba.flac": audio(np.hstack([sine(70, 6), sine(110, 6)]), format="FLAC"),
+}
 
 
 @pytest.fixture
-def caller(app):
-    return Caller(app.test_client())
-
-
-@pytest.fixture
-def song(app, caller):
-    """A session with a drum and a tuba that came in through the door."""
-    session_id = jobs_of(app).library.create(Session(name="Song"))
-    tuba = np.hstack([sine(70, 6), sine(110, 6)])
-    answer = caller.upload(
-        session_id, ("kick.wav", audio(hits(6.0))), ("tuba.flac", audio(tuba, format="FLAC"))
-    )
-    assert answer.status_code == 202
-    return session_id
+def song(filled):
+    return filled[1]
 
 
 def test_every_screen_answers_empty_and_full(app, caller, song):

@@ -17,27 +17,16 @@ from pondel.web import create_app
 PAIR = "leader=kick&yielder=tuba"
 
 
-@pytest.fixture
-def app(tmp_path):
-    return create_app(tmp_path, immediate=True, testing=True, max_upload_mb=8)
+STEMS = {
+    "kick.wav": audio(hits(6.0)),
+    "tuba.flac": audio(np.hstack([sine(70, 6), sine(110, 6)]), format="FLAC"),
+    "flute.wav": audio(sine(1500, 6, -30)),
+}
 
 
 @pytest.fixture
-def caller(app):
-    return Caller(app.test_client())
-
-
-@pytest.fixture
-def song(app, caller):
-    session_id = jobs_of(app).library.create(Session(name="Song"))
-    tuba = np.hstack([sine(70, 6), sine(110, 6)])
-    caller.upload(
-        session_id,
-        ("kick.wav", audio(hits(6.0))),
-        ("tuba.flac", audio(tuba, format="FLAC")),
-        ("flute.wav", audio(sine(1500, 6, -30))),
-    )
-    return session_id
+def song(filled):
+    return filled[1]
 
 
 def get(caller, song, path):

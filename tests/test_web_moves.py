@@ -10,32 +10,23 @@ import threading
 import numpy as np
 import pytest
 from conftest import hits, sine
-from web_tools import RATE, Caller, audio, jobs_of
+from web_tools import RATE, audio, jobs_of
 
-from pondel.core.document import Session
 from pondel.core.moves.base import TRACE_RATE
 from pondel.core.moves.registry import KINDS
-from pondel.web import create_app
 
 LOOP = "start_s=0&end_s=6&leader=kick&yielder=tuba"
 
 
-@pytest.fixture
-def app(tmp_path):
-    return create_app(tmp_path, immediate=True, testing=True)
+STEMS = {
+    "kick.wav": audio(hits(6.0)),
+    "tuba.wav": audio(np.hstack([sine(62, 6) + 0.3 * sine(700, 6), sine(110, 6)])),
+}
 
 
 @pytest.fixture
-def caller(app):
-    return Caller(app.test_client())
-
-
-@pytest.fixture
-def song(app, caller):
-    session_id = jobs_of(app).library.create(Session(name="Song"))
-    tuba = np.hstack([sine(62, 6) + 0.3 * sine(700, 6), sine(110, 6)])
-    caller.upload(session_id, ("kick.wav", audio(hits(6.0))), ("tuba.wav", audio(tuba)))
-    return session_id
+def song(filled):
+    return filled[1]
 
 
 def head(app, song):

@@ -36,6 +36,7 @@ FIELDS = [
     *("bands", "bands.0", "bands.0.hz", "bands.99.hz", "bands.-1.hz", "bands.x.hz", "bands..hz"),
     *("points", "points.0.at", "crossovers_hz", "crossovers_hz.0", "crossovers_hz.9"),
     *("__class__", "model_fields", "key.__class__"),
+    *(control.field for kind in KINDS.values() for control in controls_of(kind.params)),
 ]
 
 
@@ -58,12 +59,11 @@ def sensible(rng: random.Random, document: Session, key: str) -> Any:
     """What a page would send under a name."""
     parts = [part.id for part in document.parts] or ["kick"]
     moves = [move.id for part in document.parts for move in part.moves] or ["m1"]
-    fields = FIELDS + [control.field for kind in KINDS.values() for control in controls_of(kind.params)]
     known: dict[str, list[Any]] = {
         **dict.fromkeys(("part", "leader", "yielder", "leads", "gives_way"), parts),
         "to": [*parts, parts, [0], 0, 1, -1, 99],
         "move": moves,
-        "field": fields,
+        "field": FIELDS,
         "kind": list(KINDS),
         "zone": [zone.id for zone in document.zones] or ["z1"],
         "list": ["bands", "points", "crossovers_hz", "key"],

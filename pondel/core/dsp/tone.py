@@ -6,8 +6,8 @@ tone.loudness_change_db(matrix)      # what a linear treatment does to its loudn
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
@@ -25,6 +25,8 @@ TONE_HZ = LOW_HZ * 2.0 ** (
 )
 """Where the power of a tone is known: 24 points to the octave."""
 WINDOW_S = 0.68
+EXCERPT_S = 2.0
+"""How much of a recording stands for its loud places."""
 
 
 @lru_cache(maxsize=8)
@@ -35,9 +37,18 @@ def _weights(rate: int) -> np.ndarray:
 
 
 @dataclass(frozen=True)
+class Excerpt:
+    """The loudest seconds of a recording in mono, float32, read when they are asked for."""
+
+    name: str
+    """What it is of: two of one name are alike."""
+    read: Callable[[], np.ndarray] = field(compare=False)
+
+
+@dataclass(frozen=True)
 class Tone:
     """Power around each of TONE_HZ: of left, of right, and in common (complex, left times right
-    turned).
+    turned); and where the recording is loudest.
 
     A mono recording is all left, and has nothing right.
     """
@@ -45,18 +56,22 @@ class Tone:
     left: np.ndarray
     right: np.ndarray
     common: np.ndarray
+    loudest_s: float = 0.0
+    """Where its loudest EXCERPT_S begin."""
+    excerpt: Excerpt | None = None
 
-    def as_json(self) -> dict[str, list[float]]:
+    def as_json(self) -> dict[str, Any]:
         rows = {"left": self.left, "right": self.right}
         return {name: row.tolist() for name, row in rows.items()} | {
             "re": self.common.real.tolist(),
             "im": self.common.imag.tolist(),
+            "loudest_s": self.loudest_s,
         }
 
     @classmethod
     def from_json(cls, body: dict[str, Any]) -> Tone:
         common = np.array(body["re"]) + 1j * np.array(body["im"])
-        return cls(np.array(body["left"]), np.array(body["right"]), common)
+        return cls(np.array(body["left"]), np.array(body["right"]), common, body["loudest_s"])
 
     def loudness_change_db(self, matrix: np.ndarray, rate: int) -> float:
         """What a linear treatment does to the K-weighted power, 0 for silence.
@@ -86,7 +101,7 @@ class ToneMeter:
         self._size = 1 << round(np.log2(rate * WINDOW_S))
         self._window = get_window("hann", self._size).astype(np.float32)
         self._sums = np.zeros((3, self._size // 2 + 1), complex)
-        self._count = 0
+        self._powers: list[float] = []
         self._waiting: np.ndarray | None = None
 
     def write(self, block: np.ndarray) -> None:
@@ -103,11 +118,11 @@ class ToneMeter:
         if bins.shape[0] > 1:
             self._sums[1] += np.abs(bins[1]) ** 2
             self._sums[2] += bins[0] * np.conj(bins[1])
-        self._count += 1
+        self._powers.append(float(np.sum(frame.astype(np.float64) ** 2)))
 
     def tone(self) -> Tone:
         """The tone of everything so far."""
-        if self._count == 0 and self._waiting is not None and self._waiting.shape[0]:
+        if not self._powers and self._waiting is not None and self._waiting.shape[0]:
             missing = self._size - self._waiting.shape[0]
             self._add(np.pad(self._waiting, ((0, missing), (0, 0))))
         edges = (np.arange(self._size // 2 + 2) - 0.5) * self._rate / self._size
@@ -117,7 +132,14 @@ class ToneMeter:
             below = np.concatenate([[0.0], np.cumsum(row)])
             upper, lower = (np.interp(TONE_HZ * f, edges, below) for f in (half, 1.0 / half))
             bands.append(upper - lower)
-        return Tone(bands[0].real, bands[1].real, bands[2])
+        return Tone(bands[0].real, bands[1].real, bands[2], self._loudest_s())
+
+    def _loudest_s(self) -> float:
+        step_s = self._size / 2 / self._rate
+        count = max(1, round(EXCERPT_S / step_s) - 1)
+        if len(self._powers) <= count:
+            return 0.0
+        return float(np.argmax(np.convolve(self._powers, np.ones(count), "valid"))) * step_s
 
 
 def tone_of(blocks: Iterable[np.ndarray], rate: int) -> Tone:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -11,7 +12,7 @@ import numpy as np
 from pondel.core.audio.media import Media, Reader
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp.decibels import to_amplitude
-from pondel.core.dsp.tone import PINK, Tone
+from pondel.core.dsp.tone import EXCERPT_S, PINK, Excerpt, Tone
 from pondel.core.engine import routing
 from pondel.core.engine.hits import followed_hits_s
 from pondel.core.engine.routing import Node
@@ -167,13 +168,24 @@ def open_part(media: Media, part: Part) -> Reader:
 
 
 def part_tone(session: Session, media: Media, part: Part) -> Tone:
-    """The average spectrum of a part's recording; that of pink noise where it has none."""
+    """The average spectrum of a part's recording and its loudest seconds, trimmed.
+
+    That of pink noise where it has none.
+    """
     if part.file is None:
         return PINK
     try:
-        return media.tone(part.file, session.rate)
+        tone = media.tone(part.file, session.rate)
     except BadRecording as error:
         raise BadRecording(error.message, where=part.name) from error
+    first, frames = round(tone.loudest_s * session.rate), round(EXCERPT_S * session.rate)
+    gain = np.float32(to_amplitude(part.trim_db))
+
+    def read() -> np.ndarray:
+        return open_part(media, part).read(first, frames).mean(axis=1) * gain
+
+    power = float(tone.left.sum() + tone.right.sum())
+    return replace(tone, excerpt=Excerpt(f"{part.file} {part.trim_db} {power}", read))
 
 
 def song_frames(session: Session, media: Media, *, readable: bool = False) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, get_args
 
 from pydantic import BaseModel
@@ -42,14 +43,15 @@ class Control:
         return (self.labels or {}).get(str(value), str(value))
 
 
-def controls_of(params: type[BaseModel]) -> list[Control]:
+@cache
+def controls_of(params: type[BaseModel]) -> tuple[Control, ...]:
     """All controls of a parameter class, in the order of its fields."""
     found = []
     for field, info, described in _described(params, "control"):
         kind = "number" if "unit" in described else "choice" if described.get("labels") else "switch"
         title, help = info.title or field, info.description or ""
         found.append(Control(field, title, help, kind, info.default, **described))
-    return found
+    return tuple(found)
 
 
 @dataclass(frozen=True)

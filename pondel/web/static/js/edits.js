@@ -2,6 +2,7 @@
 import { Refused, page, post, say } from "./api.js";
 import { inTurn } from "./channel.js";
 import { heard, player, wanted } from "./deck.js";
+import { answered } from "./gestures.js";
 import { Waiting, slotOf } from "./order.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
@@ -30,6 +31,7 @@ async function send() {
       const asked = wanted();
       const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...asked, at: player.upcoming() } };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
+      answered(one.gesture);
       learn(answer.session);
       if (answer.move && answer.value && !waiting.has(slot)) tell("value", { field: one.operation.field, ...answer.move, ...answer.value });
       if (answer.said.length && !answer.added) say(answer.said.join(" "));

@@ -10,11 +10,17 @@ export const freshGesture = (what) => `${what}-${Date.now()}-${++count}`;
 
 /**
  * The gesture of a step by key on a control: that of the last step, if it was on the same control a moment
- * ago, whatever was drawn anew meanwhile. @param {string} id
+ * ago, whatever was drawn anew meanwhile. The moment begins when the last step was answered, so that a server
+ * that takes its time does not part what the hand did in one go. @param {string} id
  */
 export function keyGesture(id) {
   const at = performance.now();
   const goesOn = id === last.id && at - last.at < TOGETHER_MS;
   last = { id, at, gesture: goesOn ? last.gesture : freshGesture("keys") };
   return last.gesture;
+}
+
+/** A change of this gesture was answered. @param {?string} gesture */
+export function answered(gesture) {
+  if (gesture === last.gesture) last.at = performance.now();
 }

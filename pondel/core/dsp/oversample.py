@@ -1,0 +1,132 @@
+"""A sound at several times its rate and back again, for treatments that make new frequencies.
+
+    shaper = Oversampled(rate, channels)
+    out = shaper.process(sound, shape)      # late by shaper.latency frames
+
+Two stages of linear-phase filters (Kaiser windows; Crochiere and Rabiner, "Multirate digital signal
+processing", 1983): a steep one to twice the rate, then a short one as far as it goes. What is made
+above half the rate is 100 dB down before it can fold back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache
+
+import numpy as np
+from scipy.signal import firwin, kaiserord
+
+from pondel.core.dsp.compiled import kernel
+
+STOP_DB = 100.0
+PASSED_HZ = 20_000.0
+INNER_HZ = 350_000.0
+"""The rate at which shapes are worked out is at least this."""
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _up(sound, phases, out):
+    """(channels, taps + frames) to (channels, frames * factor); phases: (factor, taps)."""
+    factor, taps = phases.shape
+    for c in range(out.shape[0]):
+        for i in range(out.shape[1] // factor):
+            for p in range(factor):
+                total = np.float32(0.0)
+                for t in range(taps):
+                    total += sound[c, i + 1 + t] * phases[p, t]
+                out[c, i * factor + p] = total
+
+
+@kernel(fastmath=True, error_model="numpy")
+def _down(sound, taps, factor, out):
+    """(channels, taps - 1 + frames * factor) to (channels, frames)."""
+    for c in range(out.shape[0]):
+        for i in range(out.shape[1]):
+            given = sound[c, i * factor : i * factor + taps.size]
+            total = np.float32(0.0)
+            for t in range(taps.size):
+                total += given[t] * taps[t]
+            out[c, i] = total
+
+
+def factors(rate: int) -> tuple[int, ...]:
+    """By how much each stage raises the rate."""
+    whole = 2
+    while whole * rate < INNER_HZ:
+        whole *= 2
+    return (2, whole // 2) if whole > 2 else (2,)
+
+
+@lru_cache(maxsize=16)
+def _filter(rate: int, factor: int, delays: int) -> np.ndarray:
+    """A low-pass at `factor` times the rate whose delay is a whole number of `delays` frames there.
+
+    It passes what can be heard and stops what mirrors it.
+    """
+    inner = rate * factor
+    passed = min(PASSED_HZ, 0.4535 * rate)
+    stopped = rate - passed
+    count, beta = kaiserord(STOP_DB, (stopped - passed) / (inner / 2.0))
+    half = -(-(count // 2) // delays) * delays
+    taps = firwin(2 * half + 1, rate / 2.0, window=("kaiser", beta), fs=inner)
+    return taps.astype(np.float32)
+
+
+class _Stage:
+    """One stage up and down again."""
+
+    def __init__(self, rate: int, factor: int, whole: int, channels: int) -> None:
+        taps = _filter(rate, factor, factor * whole // 2)
+        self.late = (taps.size - 1) // factor
+        """Frames at the lower rate by which up and down together are late."""
+        per_phase = -(-taps.size // factor)
+        padded = np.zeros(per_phase * factor, np.float32)
+        padded[: taps.size] = taps * factor
+        self._phases = np.ascontiguousarray(padded.reshape(per_phase, factor).T[:, ::-1])
+        self._taps = taps
+        self._factor = factor
+        self._below = np.zeros((channels, per_phase), np.float32)
+        self._above = np.zeros((channels, taps.size - 1), np.float32)
+
+    def up(self, sound: np.ndarray) -> np.ndarray:
+        joined = np.concatenate([self._below, sound], axis=1)
+        self._below = joined[:, sound.shape[1] :].copy()
+        out = np.empty((sound.shape[0], sound.shape[1] * self._factor), np.float32)
+        _up(joined, self._phases, out)
+        return out
+
+    def down(self, sound: np.ndarray) -> np.ndarray:
+        joined = np.concatenate([self._above, sound], axis=1)
+        self._above = joined[:, sound.shape[1] :].copy()
+        out = np.empty((sound.shape[0], sound.shape[1] // self._factor), np.float32)
+        _down(joined, self._taps, self._factor, out)
+        return out
+
+
+class Oversampled:
+    """Applies a shape to each frame at several times the rate."""
+
+    def __init__(self, rate: int, channels: int) -> None:
+        steps = factors(rate)
+        self._stages = []
+        at = rate
+        before = 1
+        for factor in steps:
+            self._stages.append(_Stage(at, factor, before, channels))
+            at, before = at * factor, before * factor
+        late = 0.0
+        before = 1
+        for stage, factor in zip(self._stages, steps, strict=True):
+            late += stage.late / before
+            before *= factor
+        self.latency = round(late)
+
+    def process(self, sound: np.ndarray, shape: Callable[[np.ndarray], None]) -> np.ndarray:
+        """Float32 (frames, channels); `shape` changes (channels, frames) at the inner rate in place."""
+        inner = np.ascontiguousarray(sound.T, np.float32)
+        for stage in self._stages:
+            inner = stage.up(inner)
+        shape(inner)
+        for stage in reversed(self._stages):
+            inner = stage.down(inner)
+        return np.ascontiguousarray(inner.T)
