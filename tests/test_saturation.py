@@ -11,6 +11,8 @@ from scipy.signal.windows import blackmanharris
 
 from pondel.core.dsp.tone import Excerpt, tone_of
 from pondel.core.dsp.weighting import k_weighting
+from pondel.core.evidence import small_speakers_lufs
+from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.moves.base import Place
 from pondel.core.moves.saturation import Saturation
 
@@ -114,3 +116,16 @@ def test_the_same_loudness_is_that_of_the_recording(drive_db, acts_on):
         for one in (sound, heard(move, sound, tone=tone))
     ]
     assert 10 * np.log10(weighed[1] / weighed[0]) == pytest.approx(0.0, abs=0.2)
+
+
+def test_small_speakers_are_a_high_pass_at_150_hz():
+    """997 Hz at 0 dBFS in one channel is -3.01 LUFS (BS.1770-5); the cut is Butterworth's."""
+    assert small_speakers_lufs(sine(997, 5.0, 0), RATE) == pytest.approx(-3.01, abs=0.05)
+    low = [small_speakers_lufs(sine(hz, 5.0, 0), RATE) for hz in (75, 150, 300)]
+    plain = [loudness_lufs(sine(hz, 5.0, 0), RATE) for hz in (75, 150, 300)]
+    fallen = [a - b for a, b in zip(low, plain, strict=True)]
+    wanted = [-10 * np.log10(1 + (150 / hz) ** 8) for hz in (75, 150, 300)]
+    assert fallen == pytest.approx(wanted, abs=0.1)
+    bass = sine(55, 3.0, -10)
+    lifted = heard(saturated(acts_on="lows", drive_db=18), bass)
+    assert small_speakers_lufs(lifted, RATE) > small_speakers_lufs(bass, RATE) + 10

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from pondel.core.document import Move, Part, Session
+from pondel.core.dsp import filters
+from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.fold import Fold, folded
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, in_zone, plan_region
@@ -23,6 +25,8 @@ AFTER_HIT_S, LEVEL_AFTER_S = 0.3, 0.2
 LEVEL_STEP_S, LEVEL_WINDOW_S = 0.005, 0.030
 UNHEARD_DB = 60.0
 """So far under its loudest moment in the zone a part's level counts for nothing."""
+SMALL_SPEAKERS_HZ, SMALL_SPEAKERS_DB_OCT = 150.0, 24
+"""What a small speaker gives back begins here."""
 BAND_HZ = PLACES_HZ
 """Centre frequencies of the bands in which hidden shares are given."""
 
@@ -214,6 +218,12 @@ def matching_gain_db(
     before = loudness_lufs(plan_region(plan, untreated, start, frames), now.session.rate)
     gain_db = after - before if after is not None and before is not None else 0.0
     return gain_db, after
+
+
+def small_speakers_lufs(sound: np.ndarray, rate: int) -> float | None:
+    """Loudness of float32 (frames, channels) on small speakers: through a high-pass at 150 Hz."""
+    cut = filters.low_cut(SMALL_SPEAKERS_HZ, SMALL_SPEAKERS_DB_OCT, rate)
+    return loudness_lufs(Cascade(cut, sound.shape[1]).process(np.ascontiguousarray(sound)), rate)
 
 
 def part_spectrum(

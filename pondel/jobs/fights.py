@@ -13,8 +13,15 @@ from pondel.core.advice.lengths import lengths_of
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
+from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
-from pondel.core.evidence import FightEvidence, OnHits, drop_on_hits, fight_evidence
+from pondel.core.evidence import (
+    FightEvidence,
+    OnHits,
+    drop_on_hits,
+    fight_evidence,
+    small_speakers_lufs,
+)
 from pondel.core.hearing.recovery import recovery_s
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.moves.fight import Fight
@@ -163,6 +170,23 @@ class Fights:
         move = next(one for one in document.part(part_id).moves if one.id == move_id)
         rises = kind_of(move.kind).rises(move)
         return drop_on_hits(*sounds, document.rate, hits_s, zone_hz, rises=rises)
+
+    def on_small_speakers(
+        self, document: Session, part_id: str, move_id: str | None, stretch: tuple[int, int]
+    ) -> tuple[float | None, float | None]:
+        """A part's loudness on small speakers at its fader, before and after one of its moves.
+
+        Without a move before and after all that are on.
+        """
+        part = document.part(part_id)
+        if any(move.id == move_id for move in part.moves):
+            sounds = self.around_move(document, part_id, str(move_id), stretch)
+        else:
+            both = (without_moves(document), document)
+            sounds = tuple(self._now(one).region((part_id, "before fader"), *stretch) for one in both)
+        heard = [sound * np.array(fader_gains(part, sound.shape[1]), np.float32) for sound in sounds]
+        before, after = (small_speakers_lufs(sound, document.rate) for sound in heard)
+        return before, after
 
     def around_move(
         self, document: Session, part_id: str, move_id: str, stretch: tuple[int, int]

@@ -24,7 +24,7 @@ from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.core.moves.registry import kind_of
 from pondel.core.survival import sound_of
-from pondel.core.units import say_hz
+from pondel.core.units import say, say_hz
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -39,6 +39,7 @@ from pondel.web.context import (
     take_turn,
 )
 from pondel.web.standing import fight_words
+from pondel.web.words import signed
 
 blueprint = Blueprint("deck", __name__)
 NOW_STEP_S, MOST_STEPS = 0.1, 160
@@ -278,6 +279,7 @@ def _figures(fight: FightInView, move: str) -> dict[str, Any]:
         "whole": asdict(found.whole) if found else None,
         "cost": found.cost_share if found else None,
         "move": _move_on_hits(fight, move, inside),
+        "small": _small(fight, move),
         "hits": int(inside.size),
     }
 
@@ -299,6 +301,17 @@ def _move_on_hits(fight: FightInView, move_id: str, inside: np.ndarray) -> dict[
         "level": asdict(level),
         "gain": None if trace is None else asdict(evidence.gain_on_hits(trace, inside, rises=rises)),
     }
+
+
+def _small(fight: FightInView, move_id: str) -> str:
+    """What small speakers tell of the part, and how that changed, in words."""
+    stretch = (fight.start, fight.frames)
+    document = fight.now.session
+    before, after = desk().fights.on_small_speakers(document, fight.yielder, move_id, stretch)
+    if after is None:
+        return "nothing"
+    by = "" if before is None or before == after else f" ({signed(after - before, 'dB')})"
+    return f"{say(after, 'LUFS')}{by}"
 
 
 def whole_moves(traces: dict[str, Traced]) -> dict[str, Traced]:

@@ -18,6 +18,7 @@ async function ask(signal) {
   const { silent, hits, words, move } = found;
   for (const place of FIGHT) write(place, silent ? "–" : (words[place] ?? "–"));
   if (silent) write("standing", silent);
+  write("small", found.small);
   write("level", !move ? "–" : hits ? onHits(move.level) : "no hits here");
   const gain = hits && move?.gain;
   write("median", gain ? change(gain.median_db) : move?.gain ? "no hits here" : "–");
