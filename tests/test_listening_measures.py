@@ -15,12 +15,13 @@ from pondel.core.hearing.spectra import FRAME_S, ear_spectrum
 from pondel.core.measures import tempo
 from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
-from pondel.core.measures.home import home_of, note_name, pitch_hz, usual_pitch_hz
+from pondel.core.measures.home import home_of, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.measures.stereo import middle_and_side, stereo_image
 from pondel.core.measures.tempo import estimate_bpm
+from pondel.core.notes import note_name
 
 
 def strokes(times: list[float], levels_db: list[float], seconds: float, fall_s: float = 0.05):

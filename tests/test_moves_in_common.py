@@ -20,7 +20,17 @@ from pondel.core.moves.registry import KINDS, kind_of
 NEEDED = {"complementary eq": {"tied_to": {"part": "other", "move": "m"}}}
 
 
-NOT_TRACED = ("level", "eq", "width", "alignment", "saturation", "delay", "reverb")
+NOT_TRACED = (
+    "level",
+    "eq",
+    "width",
+    "alignment",
+    "saturation",
+    "delay",
+    "reverb",
+    "sub layer",
+    "noise layer",
+)
 """Kinds whose gain does not move."""
 
 
@@ -29,6 +39,8 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
     lively = {
         "eq": {"bands": [{"hz": 80, "gain_db": 6}, {"shape": "high shelf", "hz": 7000, "gain_db": -4}]},
         "level": {"gain_db": -3},
+        "sub layer": {"hz": 48.5, "length_ms": 250, "hits_of": "key"},
+        "noise layer": {"opened_by": "gate", "threshold_db": -30, "follow": 0.5, "length_ms": 60},
         "saturation": {"drive_db": 12, "acts_on": "lows", "below_hz": 300, "tone_db": 4},
         "snap and ring": {"snap_db": 6, "ring_db": -6, "bands": 2, "second_snap_db": -4},
         "delay": {"time_ms": 120, "feedback": 0.3, "low_cut_hz": 300},

@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable
 
 from pondel.core.errors import BadDocument
+from pondel.core.notes import note_hz
 
 MINUS = "\N{MINUS SIGN}"
 _NUMBER = re.compile(r"^([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+))\s*(k)?\s*([a-z%:/0-9]*)$")
@@ -40,7 +41,8 @@ def parse(
     """A typed value in the document's unit: "1.2k", "-6 dB", "90ms", "4:1", "off".
 
     A time is understood as a note value too, "1/8", "1/16 dotted", "1/4t", where a quarter is `beat_s`
-    long. Raises BadDocument when it cannot be read; per cent become a share of 1.
+    long, and a frequency as a note, "A1", "F#2". Raises BadDocument when it cannot be read; per cent
+    become a share of 1.
     """
     note = _NOTE.match(text.strip().lower()) if unit in ("ms", "s") else None
     if note is not None:
@@ -48,6 +50,9 @@ def parse(
             raise BadDocument(f"{text.strip()} has no length while the tempo is not known")
         quarters = 4.0 * int(note[1]) / int(note[2]) * _LONGER.get(note[3] or "", 1.0)
         return round(quarters * beat_s * (1000.0 if unit == "ms" else 1.0), 3)
+    pitch_hz = note_hz(text) if unit == "Hz" else None
+    if pitch_hz is not None:
+        return round(pitch_hz, 3)
     plain = text.strip().lower().replace(MINUS, "-").replace("\N{NO-BREAK SPACE}", " ")
     if optional and plain in _OFF:
         return None

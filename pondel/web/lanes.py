@@ -20,9 +20,9 @@ from pondel.core.hearing.scale import PLACES_HZ, places_between
 from pondel.core.hearing.spectra import FRAME_S
 from pondel.core.hearing.table import HiddenPair, Scope
 from pondel.core.hearing.timemap import time_map, worst_stretch
-from pondel.core.measures.home import note_name
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.stereo import BAND_EDGES_HZ
+from pondel.core.notes import note_name
 from pondel.core.units import parse
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (

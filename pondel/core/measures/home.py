@@ -17,7 +17,6 @@ PITCH_FROM_S = 0.06
 PITCH_FOR_S = 0.25
 PITCH_LOW_HZ = 25.0
 PITCH_HIGH_HZ = 1000.0
-NOTES = ("C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
 
 
 @dataclass(frozen=True)
@@ -132,12 +131,3 @@ def median_pitch_hz(stretches: Iterable[np.ndarray], rate: int) -> float | None:
     pitches = [pitch_hz(stretch, rate) for stretch in stretches]
     known = [pitch for pitch in pitches if pitch is not None]
     return float(np.median(known)) if known and len(known) * 2 >= len(pitches) else None
-
-
-def note_name(hz: float) -> str:
-    """The nearest note of equal temperament at A4 = 440 Hz, with its distance in cents."""
-    number = 69.0 + 12.0 * np.log2(hz / 440.0)
-    nearest = round(float(number))
-    cents = round((float(number) - nearest) * 100)
-    away = "" if abs(cents) < 5 else f" {'+' if cents > 0 else '−'}{abs(cents)} ct"
-    return f"{NOTES[nearest % 12]}{nearest // 12 - 1}{away}"
