@@ -9,13 +9,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from moves_tools import at_work, noise, rms_db
 
+from pondel.core.advice.tuning import tunings
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.dsp.tone import tone_of
 from pondel.core.engine import render
 from pondel.core.moves.base import Place
+from pondel.core.moves.describe import Key
 from pondel.core.moves.noise_layer import NoiseLayer, colouring, white
+from pondel.core.moves.registry import kind_of
 from pondel.core.moves.sub_layer import SubLayer
 from pondel.core.notes import in_octave_from, note_hz, note_name
+from pondel.core.operations import AddMove, SetSession
+from pondel.core.operations.base import NothingKnown
 from pondel.core.units import parse
 
 STRUCK_S = (0.2, 0.9, 1.6)
@@ -168,3 +173,27 @@ def test_notes_are_typed_and_told():
     assert in_octave_from("A", 40) == pytest.approx(55) and in_octave_from("E", 40) == pytest.approx(
         41.2034, abs=1e-3
     )
+
+
+class Sounding(NothingKnown):
+    def pitch_hz(self, part):
+        return {"drum": 51.9, "snare": 190.0}.get(part.id)
+
+
+def test_a_sub_layer_begins_at_the_parts_own_pitch_and_is_offered_others():
+    song = session_of({"id": "drum"}, {"id": "snare"}, {"id": "tuba"}, key_note="A")
+    done = AddMove(part="drum", kind="sub layer").apply(song, Sounding())
+    move = done.document.part("drum").moves[0]
+    assert move.hz == 51.9 and move.why == ["A♭1, 52 Hz: Drum."]
+    keyed = move.model_copy(update={"key": Key(source="snare")})
+    offered = tunings(song, song.part("drum"), kind_of("sub layer"), keyed, Sounding().pitch_hz)
+    assert [(one.title, one.hz) for one in offered] == [
+        ("Drum", 51.9),
+        ("Snare", 190.0),
+        ("the song's key", 55.0),
+    ]
+    untuned = AddMove(part="tuba", kind="sub layer").apply(song, Sounding()).document
+    assert untuned.part("tuba").moves[0].hz == 55.0
+    given_one = AddMove(part="drum", kind="sub layer", values={"hz": 44}).apply(song, Sounding())
+    assert given_one.document.part("drum").moves[0].hz == 44
+    assert SetSession(field="key_note", value="").apply(song).document.key_note is None

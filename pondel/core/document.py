@@ -20,6 +20,7 @@ from pondel.core.model import Model
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS, Seconds
 from pondel.core.moves.describe import Tap, choice, number
 from pondel.core.moves.registry import ANY_MOVE, KINDS, kind_of
+from pondel.core.notes import Note
 from pondel.core.refs import PartRef, SectionRef
 from pondel.core.versions import VERSION, brought_up
 
@@ -241,6 +242,7 @@ class Session(Model):
         max_length=MOST_CHANGES,
         description="Other tempi and signatures later in the song.",
     )
+    key_note: Note | None = Field(None, description="The note of the song's key, if it was told.")
     listening_level_db_spl: float = Field(83, ge=40, le=110)
     sections: list[Section] = Field(default_factory=list, max_length=MOST_SECTIONS)
     parts: list[Part] = Field(default_factory=list, max_length=MOST_PARTS)

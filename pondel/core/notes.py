@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 import re
+from typing import Literal, get_args
 
-NOTES = ("C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
+Note = Literal["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"]
+NOTES: tuple[Note, ...] = get_args(Note)
 A4_HZ, A4_NUMBER = 440.0, 69
 SEMITONES = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 _TYPED = re.compile(r"^([A-Ga-g])([#♯b♭]?)(-?\d)(?:\s*([+-]\d{1,2})\s*ct)?$")
@@ -30,7 +32,7 @@ def note_hz(text: str) -> float | None:
     return A4_HZ * 2.0 ** ((number - A4_NUMBER + int(found[4] or 0) / 100.0) / 12.0)
 
 
-def in_octave_from(note: str, low_hz: float) -> float:
+def in_octave_from(note: Note, low_hz: float) -> float:
     """The frequency of one of NOTES in the octave that begins at `low_hz`."""
     hz = A4_HZ * 2.0 ** ((NOTES.index(note) - 9) / 12.0)
     return hz * 2.0 ** math.ceil(math.log2(low_hz / hz))

@@ -98,6 +98,11 @@ class Desk:
         recording = self.recordings.readable(part.file) if part.file else None
         return recording.home if recording else None
 
+    def pitch_hz(self, part: Part) -> float | None:
+        """The usual pitch of a part after its hits; None where it is not certain."""
+        is_readable = part.file is not None and self.recordings.readable(part.file) is not None
+        return self.recordings.pitch_hz(part.file) if is_readable and part.file else None
+
     def levels(self, part: Part) -> Levels | None:
         """The levels of a part's recording; None without one that can be read."""
         recording = self.recordings.readable(part.file) if part.file else None

@@ -20,6 +20,7 @@ from pondel.core.families import Family
 from pondel.core.measures.apart import apart
 from pondel.core.measures.tempo import beside_bpm
 from pondel.core.moves.controls import control_of
+from pondel.core.notes import NOTES
 from pondel.core.operations import GiveHits, GiveTempo, JoinHalves, Operation
 from pondel.jobs.recordings import Recording
 from pondel.jobs.sessions import joined_file
@@ -117,6 +118,7 @@ def show(session_id: str):
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
         roles=ROLES,
+        notes=NOTES,
         beside_bpm=beside_bpm(document.tempo_bpm) if document.tempo_from == "hits" else [],
         tempo_words=_tempo_words(document),
         joinable=_joinable(found),

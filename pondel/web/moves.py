@@ -10,6 +10,7 @@ import numpy as np
 from flask import Blueprint, render_template, request
 
 from pondel.core.advice.proposals import usual_kind
+from pondel.core.advice.tuning import Tuning, tunings
 from pondel.core.document import Session, move_of
 from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
@@ -99,6 +100,7 @@ def show(session_id: str):
         item=face.items[0].chosen if face and face.items else 0,
         leads=leader,
         key_controls=controls_of(Key),
+        tunings=_tunings(document, pair, move),
         zones=_zones(document, pair),
         inf=math.inf,
     )
@@ -119,6 +121,12 @@ def followed(move: Any, pair: Pair | None) -> str | None:
         return None
     source = hits_source(move, pair.yielder.id)
     return None if source == pair.yielder.id else source
+
+
+def _tunings(document: Session, pair: Pair | None, move: Any) -> list[Tuning]:
+    if pair is None or move is None:
+        return []
+    return tunings(document, pair.yielder, kind_of(move.kind), move, desk().pitch_hz)
 
 
 def _zones(document: Session, pair: Pair | None) -> list:

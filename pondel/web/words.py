@@ -8,6 +8,7 @@ from typing import Any
 
 from markupsafe import Markup
 
+from pondel.core.notes import note_name
 from pondel.core.units import MINUS, say, say_hz
 
 
@@ -53,6 +54,7 @@ FILTERS = {
     "level": level,
     "minutes": minutes,
     "hz": say_hz,
+    "note": note_name,
     "doing": doing,
     "setting": setting,
     "control_id": control_id,

@@ -19,7 +19,7 @@ from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.followers import HeldPeaks, peaks
 from pondel.core.dsp.limits import finite
 from pondel.core.moves.base import Group, MoveBase, Place
-from pondel.core.moves.describe import Key, choice, decibels, milliseconds, number, threshold
+from pondel.core.moves.describe import Key, choice, decibels, milliseconds, number
 from pondel.core.refs import OwnHitsRef
 from pondel.core.units import say
 
@@ -43,9 +43,19 @@ class Opened(MoveBase):
         help="Each hit, or the time for which the key is over a threshold.",
     )
     hits_of: OwnHitsRef | None = Field(
-        None, title="Hits of", description="The part whose hits open it; null: this one."
+        None,
+        title="Hits of",
+        description="The part whose hits open it; null: this one.",
+        json_schema_extra={"shown_when": ["opened_by", "hits"]},
     )
-    threshold_db: float = threshold(-30.0, "Level of the key from which on it is open.")
+    threshold_db: float = decibels(
+        "Threshold",
+        -30.0,
+        -80,
+        0,
+        "Level of the key from which on it is open.",
+        shown_when=("opened_by", "gate"),
+    )
     level_db: float = decibels("Level", -18.0, -60, 0, "Level of the layer when it is fully open.")
     full_at_db: float = decibels(
         "Full at", -12.0, -60, 0, "Level of the key from which on the layer is fully open."

@@ -57,6 +57,7 @@ KIND = MoveKind(
     make=_make,
     settle_s=settle_s,
     rings_s=settle_s,
+    tuned="hz",
     keyed=True,
     timed=True,
     in_brief=lambda move: f"{say_hz(move.hz)} ({note_name(move.hz)}), {in_brief(move)}",

@@ -42,6 +42,10 @@ class Facts(Protocol):
         """Where a part's energy lies; None without a recording, or in a silent one."""
         ...
 
+    def pitch_hz(self, part: Part) -> float | None:
+        """The usual pitch of a part after its hits; None where it is not certain."""
+        ...
+
     def fight(
         self,
         document: Session,
@@ -64,6 +68,9 @@ class NothingKnown:
         raise BadDocument(f"the levels of {part.name} are not known here")
 
     def home(self, part: Part) -> Home | None:
+        return None
+
+    def pitch_hz(self, part: Part) -> float | None:
         return None
 
     def fight(self, document: Session, *about: Any) -> Fight:

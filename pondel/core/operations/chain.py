@@ -7,10 +7,12 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field
 
+from pondel.core.advice.tuning import tunings
 from pondel.core.document import MOST_PARTS, Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.notes import note_name
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,
@@ -23,6 +25,7 @@ from pondel.core.operations.base import (
 )
 from pondel.core.operations.moves import chain_in, well_pointed
 from pondel.core.refs import Mapping, PartRef, rebind, references
+from pondel.core.units import say_hz
 
 NOT_GIVEN = ("id", "kind", "lost", "why")
 KindName = Annotated[str, Field(max_length=40)]
@@ -82,9 +85,19 @@ class AddMove(Operation):
         own = sorted(set(self.values) & set(NOT_GIVEN))
         if own:
             raise BadDocument(f"a move's {own[0]} is not given", where="values")
-        left = laid(document, self.part, {**self.values, "kind": self.kind}, [])
+        tuned, why = self._tuned(document, facts)
+        left = laid(document, self.part, {**tuned, **self.values, "kind": self.kind}, why)
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
-        return Done(left, f"{part.name}: add {kind.in_words}", move=added, added=True)
+        return Done(left, f"{part.name}: add {kind.in_words}", why, move=added, added=True)
+
+    def _tuned(self, document: Session, facts: Facts) -> tuple[Json, list[str]]:
+        """The pitch of what has one, where one is certain and none was given."""
+        kind = kind_of(self.kind)
+        offered = tunings(document, document.part(self.part), kind, None, facts.pitch_hz)
+        if not offered or kind.tuned in self.values:
+            return {}, []
+        first = offered[0]
+        return {kind.tuned: first.hz}, [f"{note_name(first.hz)}, {say_hz(first.hz)}: {first.title}."]
 
 
 class RemoveMove(Operation):

@@ -19,10 +19,12 @@ from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, Operat
 
 
 class SetSession(Operation):
-    """Change a field of the session: its name, tempo, signature, or listening level."""
+    """Change a field of the session: its name, tempo, signature, key, or listening level."""
 
     op: Literal["set session"] = "set session"
-    field: Literal["name", "tempo_bpm", "beats_per_bar", "beat_note", "listening_level_db_spl"]
+    field: Literal[
+        "name", "tempo_bpm", "beats_per_bar", "beat_note", "key_note", "listening_level_db_spl"
+    ]
     value: Value
     example: ClassVar[Json] = {"field": "tempo_bpm", "value": "104 bpm"}
 
@@ -31,6 +33,8 @@ class SetSession(Operation):
         is_count = self.field in ("beats_per_bar", "beat_note")
         if is_count and isinstance(value, str) and value.strip().isdigit():
             value = int(value)
+        if self.field == "key_note" and value == "":
+            value = None
         typed = parse_control(Session, self.field, value)
         told = {"tempo_from": "told"} if self.field == "tempo_bpm" else {}
         left = parse_session({**to_json(document), self.field: typed, **told})
