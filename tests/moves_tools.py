@@ -23,7 +23,7 @@ def at_work(
     hits_s=HITS_S,
 ):
     """A processor, told where it begins."""
-    processor = kind_of(move.kind).make(move, rate, channels, trace)
+    processor = kind_of(move.kind).at_work(move, rate, channels, trace)
     if hasattr(processor, "start_at"):
         processor.start_at(Place(frame, steady(bpm), np.array(hits_s, np.float64)))
     return processor

@@ -145,7 +145,7 @@ class Fights:
             return None
         part = document.part(yielder_id)
         move = next((one for one in part.moves if one.id == move_id and one.on), None)
-        fold = kind_of(move.kind).fold(move) if move else "both"
+        fold = kind_of(move.kind).judged_in(move) if move else "both"
         after = self._loops.table(document, *stretch, fold)
         before = after
         if move is not None:

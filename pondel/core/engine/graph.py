@@ -134,7 +134,7 @@ class Graph:
     def _treated(self, stream: Stream, part: Part, move: Move) -> Stream:
         rate = self._session.rate
         log = None if self._traces is None else _Logs(self._traces, part.id, move.id, rate)
-        processor = kind_of(move.kind).make(move, rate, stream.channels, log)
+        processor = kind_of(move.kind).at_work(move, rate, stream.channels, log)
         if isinstance(processor, Remembering):
             self.remembering.append(processor)
         if log is not None:

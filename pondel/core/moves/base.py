@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Annotated, Any, Protocol, runtime_checkable
 
 import numpy as np
@@ -18,6 +18,7 @@ from pondel.core.moves.describe import Key
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.hitface import HitFace, usual_face
 from pondel.core.moves.picture import Picture
+from pondel.core.moves.placement import PlacedProcessor, Placement, fold_of
 from pondel.core.refs import SectionRef
 
 MOST_SECTIONS = 256
@@ -313,9 +314,27 @@ class MoveKind:
     in_brief: Callable[[Any], str] = lambda move: ""
     """The settings in a few words, for the chain and the recall sheet."""
 
+    def at_work(self, move: Any, rate: int, channels: int, trace: Trace | None = None) -> Processor:
+        """A processor of the kind, where in the stereo field the move acts."""
+        placement: Placement = getattr(move, "placement", "both")
+        if placement == "both":
+            return self.make(move, rate, channels, trace)
+        return PlacedProcessor(
+            lambda count: self.make(move, rate, count, trace),
+            lambda count: self.in_phase(move, rate, count),
+            placement,
+            channels,
+        )
+
+    def judged_in(self, move: Any) -> Fold:
+        """Where alone a move works, if not on both channels alike: what it does is judged there."""
+        return fold_of(move.placement) if hasattr(move, "placement") else self.fold(move)
+
     def drawn(self, move: Any, hz: np.ndarray, rate: int, tone: Tone = PINK) -> Picture:
         """The picture of a move that stands on a part with a tone."""
-        return self.picture(move, hz, rate, tone) if self.by_tone else self.picture(move, hz, rate)
+        picture = self.picture(move, hz, rate, tone) if self.by_tone else self.picture(move, hz, rate)
+        placement = getattr(move, "placement", "both")
+        return picture if placement == "both" else replace(picture, of=f"the {placement}")
 
     @property
     def in_words(self) -> str:

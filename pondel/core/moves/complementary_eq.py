@@ -20,9 +20,19 @@ from pondel.core.dsp.moving import moving_settle_s, second_form_change_db, still
 from pondel.core.dsp.moving_bands import MovingBands
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace, note_gains
-from pondel.core.moves.describe import Key, choice, decibels, frequency, items, share, sharpness
+from pondel.core.moves.describe import (
+    Key,
+    choice,
+    decibels,
+    frequency,
+    items,
+    placement,
+    share,
+    sharpness,
+)
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture, angles, band_handle, moving_factor
+from pondel.core.moves.placement import Placement
 from pondel.core.refs import TieRef
 from pondel.core.units import say, say_hz
 
@@ -83,6 +93,7 @@ class ComplementaryEq(MoveBase):
     bands: list[TiedBand] = items(
         "Bands", least=1, most=MOST_BANDS, first=_first_bands, help="The same in both parts."
     )
+    placement: Placement = placement()
 
 
 def gain_db(band: TiedBand, side: str) -> float:
@@ -208,7 +219,7 @@ KIND = MoveKind(
     params=ComplementaryEq,
     picture=_picture,
     start=_start,
-    pair=Pair(sides=("gains", "gives"), alike=("bands",)),
+    pair=Pair(sides=("gains", "gives"), alike=("bands", "placement")),
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,
     rings_s=_rings_s,

@@ -9,6 +9,7 @@ from pydantic import AllowInfNan, BeforeValidator, Field, PlainSerializer
 from pydantic.config import JsonDict
 
 from pondel.core.model import Model
+from pondel.core.moves.placement import PLACEMENTS, Placement
 from pondel.core.refs import PartRef
 
 Tap = Literal["source", "before fader", "after fader"]
@@ -256,6 +257,12 @@ def reach(
 def makeup() -> Any:
     """Gain after a curve."""
     return decibels("Make-up", 0.0, -24, 24, "Gain after the curve.")
+
+
+def placement(default: Placement = "both", **more: Any) -> Any:
+    """Where in the stereo field a move acts."""
+    help = "Where in the stereo field it acts."
+    return choice("Acts on", default=default, labels=PLACEMENTS, help=help, **more)
 
 
 def mix() -> Any:

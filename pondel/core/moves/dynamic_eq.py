@@ -22,6 +22,7 @@ from pondel.core.moves.describe import (
     frequency,
     hold,
     items,
+    placement,
     ratio,
     reach,
     release,
@@ -30,6 +31,7 @@ from pondel.core.moves.describe import (
 )
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, band_handle, moving_factor
+from pondel.core.moves.placement import Placement
 from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
 from pondel.core.units import say, say_hz
 
@@ -90,6 +92,7 @@ class DynamicEq(MoveBase):
     bands: list[DynamicBand] = items(
         "Bands", least=1, most=MOST_BANDS, first=_first_bands, help="All act one after another."
     )
+    placement: Placement = placement()
 
 
 def _live(move: DynamicEq) -> list[DynamicBand]:

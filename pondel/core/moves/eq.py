@@ -16,19 +16,12 @@ from pondel.core.dsp.moving import still_q
 from pondel.core.dsp.tone import PINK, TONE_HZ, Tone
 from pondel.core.model import Model
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
-from pondel.core.moves.describe import choice, decibels, frequency, items, sharpness
+from pondel.core.moves.describe import choice, decibels, frequency, items, placement, sharpness
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles, band_handle
+from pondel.core.moves.placement import Placed, Placement, Treat
 from pondel.core.units import say, say_hz
 
-Placement = Literal["both", "middle", "sides", "left", "right"]
-PLACEMENTS = {
-    "both": "left + right",
-    "middle": "middle",
-    "sides": "sides",
-    "left": "left",
-    "right": "right",
-}
 SHAPES = {
     "bell": "bell",
     "low shelf": "low shelf",
@@ -71,9 +64,7 @@ class EqBand(Model):
         help="Steepness of cuts.",
         shown_when=("shape", "low cut", "high cut"),
     )
-    placement: Placement = choice(
-        "Acts on", default="both", labels=PLACEMENTS, help="Where in the stereo field it acts."
-    )
+    placement: Placement = placement()
 
 
 def _first_bands() -> list[EqBand]:
@@ -163,31 +154,14 @@ def output_gain_db(move: Eq, rate: int, tone: Tone = PINK) -> float:
     return move.output_db - matching
 
 
-class Placed:
-    """Runs a treatment on the middle, the sides or one channel, or on all channels alike."""
+def _stage(sos: np.ndarray, placement: Placement, channels: int) -> Placed:
+    def treat(count: int) -> Treat:
+        return Cascade(sos, count).process
 
-    def __init__(self, sos: np.ndarray, placement: Placement, channels: int) -> None:
-        alike = placement == "both" or (channels == 1 and placement in ("middle", "left"))
-        self._channel = {"middle": 0, "sides": 1, "left": 0, "right": 1}.get(placement, 0)
-        self._folded = placement in ("middle", "sides")
-        self.alike = alike
-        self._idle = channels == 1 and not alike
-        self._cascade = Cascade(sos, channels if alike else 1)
+    def beside(count: int) -> Treat:
+        return lambda block: block
 
-    def process(self, block: np.ndarray) -> np.ndarray:
-        """Treat float32 (frames, channels)."""
-        if self._idle:
-            return block
-        if self.alike:
-            return self._cascade.process(block)
-        half = np.float32(0.5)
-        left, right = block[:, :1], block[:, 1:]
-        pair = [(left + right) * half, (left - right) * half] if self._folded else [left, right]
-        chosen = np.ascontiguousarray(pair[self._channel])
-        pair[self._channel] = self._cascade.process(chosen)
-        if self._folded:
-            return np.hstack([pair[0] + pair[1], pair[0] - pair[1]])
-        return np.hstack(pair)
+    return Placed(treat, beside, placement, channels)
 
 
 class EqProcessor:
@@ -199,7 +173,7 @@ class EqProcessor:
         live = [(band.placement, band_biquads(band, rate)) for band in move.bands]
         live = [(placement, sos) for placement, sos in live if sos.shape[0]]
         self._stages = [
-            Placed(np.concatenate([sos for _, sos in group]), placement, channels)
+            _stage(np.concatenate([sos for _, sos in group]), placement, channels)
             for placement, group in groupby(live, key=lambda one: one[0])
         ]
         # A cascade on all channels keeps out what is not a number by itself.

@@ -40,6 +40,7 @@ from pondel.core.moves.describe import (
     makeup,
     mix,
     numbers,
+    placement,
     ratio,
     reach,
     release,
@@ -48,6 +49,7 @@ from pondel.core.moves.describe import (
 )
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
+from pondel.core.moves.placement import Placement
 from pondel.core.moves.starting import fitted, hold_ms_for, key_of, manner, release_for, threshold_words
 from pondel.core.units import say, say_hz
 
@@ -116,6 +118,8 @@ class Multiband(MoveBase):
         if any(b <= a * 1.02 for a, b in zip(self.crossovers_hz, self.crossovers_hz[1:], strict=False)):
             raise ValueError("crossovers rise, each at least 2 % above the last")
         return self
+
+    placement: Placement = placement()
 
 
 def band_squeeze(band: Band) -> BandSqueeze:

@@ -37,12 +37,14 @@ from pondel.core.moves.describe import (
     frequency,
     hold,
     mix,
+    placement,
     ratio,
     release,
     threshold,
 )
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
+from pondel.core.moves.placement import Placement
 from pondel.core.moves.starting import key_of, manner, release_for
 from pondel.core.units import say, say_hz
 
@@ -86,6 +88,8 @@ class SpectralDuck(MoveBase):
         if self.high_hz < self.low_hz * 1.2:
             raise ValueError("the upper limit of action lies at least a fifth above the lower one")
         return self
+
+    placement: Placement = placement()
 
 
 WIDTHS = {"narrow": 1 / 3, "middle": 1 / 2, "wide": 1.0}
