@@ -22,6 +22,7 @@ NEEDED = {"complementary eq": {"tied_to": {"part": "other", "move": "m"}}}
 
 NOT_TRACED = (
     "level",
+    "contrast eq",
     "eq",
     "width",
     "alignment",
@@ -39,6 +40,7 @@ def example(kind: str, random: np.random.Generator | None = None) -> dict:
     lively = {
         "eq": {"bands": [{"hz": 80, "gain_db": 6}, {"shape": "high shelf", "hz": 7000, "gain_db": -4}]},
         "level": {"gain_db": -3},
+        "contrast eq": {"own_db": [-30.0] * 240, "other_db": list(np.linspace(-20, -50, 240))},
         "sub layer": {"hz": 48.5, "length_ms": 250, "hits_of": "key"},
         "noise layer": {"opened_by": "gate", "threshold_db": -30, "follow": 0.5, "length_ms": 60},
         "saturation": {"drive_db": 12, "acts_on": "lows", "below_hz": 300, "tone_db": 4},

@@ -11,6 +11,7 @@ from doing import KnownHits, after, do, paired
 from jsonschema import Draft202012Validator
 
 from pondel.core.document import parse_session, to_json
+from pondel.core.dsp.tone import TONE_HZ
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.measures.levels import Levels
 from pondel.core.moves.fight import Fight
@@ -176,6 +177,9 @@ class Measured(KnownHits):
     def levels(self, part):
         return Levels(4.0, -3.0, -2.9, -20.0, 17.0, 0.0, 0, 0, 0, -19.0, None, None, None)
 
+    def spectrum_db(self, document, part, start_s, end_s):
+        return np.full(TONE_HZ.size, -40.0)
+
     def fight(self, document, leader_id, yielder_id, start_s, zone_hz):
         zone = zone_hz or (40.0, 120.0)
         parts = document.part(leader_id), document.part(yielder_id)
@@ -190,6 +194,10 @@ def test_every_example_is_done_and_says_what_it_did(whole, name):
         data["parts"][2]["moves"] = [
             {"id": "m1", "kind": "multiband", "crossovers_hz": [90, 900], "bands": [{}] * 3}
         ]
+        whole = parse_session(data)
+    if name == "take spectra":
+        data = to_json(whole)
+        data["parts"][2]["moves"] = [{"id": "m1", "kind": "contrast eq"}]
         whole = parse_session(data)
     asked = {"op": name, **OPERATIONS[name].example}
     assert not list(Draft202012Validator(operations_schema()).iter_errors(asked))

@@ -76,6 +76,8 @@ CASES = {
     "tail trim": [{"end_ms": 10, "fade_ms": 5}],
     "delay": [{"time_ms": 100, "feedback": 0, "sides": False, "low_cut_hz": 200, "high_cut_hz": 4000}],
     "saturation": [{"drive_db": 3, "even": 0, "mix": 0.8}, {"drive_db": 3, "acts_on": "lows"}],
+    # Without spectra it does nothing: see the tests of its contrast.
+    "contrast eq": [],
     # What is added is no gain of what is there: see the tests of layers.
     "sub layer": [],
     "noise layer": [],

@@ -20,12 +20,14 @@ from pondel.core.engine.listen import (
     Plan,
     make_plan,
     plan_hash,
+    without_contrast,
     without_moves,
 )
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import NotFound
 from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
+from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.base import Traced, key_in
 from pondel.core.moves.checking import Heard
 from pondel.core.moves.picture import Picture
@@ -102,6 +104,20 @@ class Desk:
         """The usual pitch of a part after its hits; None where it is not certain."""
         is_readable = part.file is not None and self.recordings.readable(part.file) is not None
         return self.recordings.pitch_hz(part.file) if is_readable and part.file else None
+
+    def spectrum_db(
+        self, document: Session, part: Part, start_s: float, end_s: float | None
+    ) -> np.ndarray:
+        """A part's average spectrum before its contrast with others, at 24 points to the octave."""
+        now, whole = self.now(without_contrast(document)), self.frames(document)
+        start = min(round(start_s * document.rate), whole - 1)
+        end = whole if end_s is None else min(round(end_s * document.rate), whole)
+        blocks = now.blocks((part.id, "before fader"), start, max(end - start, 1))
+        return average_spectrum(blocks, document.rate)
+
+    def made_of(self, document: Session, part: Part) -> str:
+        """What a part's sound is made of before its contrast with others."""
+        return self.now(without_contrast(document)).fingerprint((part.id, "before fader"))[:40]
 
     def levels(self, part: Part) -> Levels | None:
         """The levels of a part's recording; None without one that can be read."""

@@ -35,6 +35,7 @@ from pondel.store.newest_form import brought_to_newest, told_once
 from pondel.store.revisions import Neighbours, Revision, SessionCard
 from pondel.store.room import is_full
 from pondel.store.seals import Seals
+from pondel.store.shelf import Shelf
 from pondel.store.tables import now, open_database, tables_of
 
 PARSED_BYTES = 64 << 20
@@ -72,6 +73,7 @@ class Library:
             migrating.release()
         self.tables = tables_of(self.database)
         self.measures = Measures(self.tables.Measure)
+        self.shelf = Shelf(self.tables.Kept)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
         self._lock = threading.Lock()

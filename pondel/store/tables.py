@@ -156,6 +156,15 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         body = TextField()
         created = DateTimeField(default=now)
 
+    class Kept(base):
+        what = TextField()
+        name = TextField()
+        body = TextField()
+        created = DateTimeField(default=now)
+
+        class Meta:
+            primary_key = CompositeKey("what", "name")
+
     class Login(base):
         token = TextField(primary_key=True)
         password = TextField()
@@ -174,6 +183,7 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         Arrival=Arrival,
         Print=Print,
         Measure=Measure,
+        Kept=Kept,
         Login=Login,
         Seal=Seal,
     )

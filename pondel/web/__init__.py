@@ -74,7 +74,7 @@ def answer_in_order(response: Response) -> Response:
 
 def register_screens(app: Flask) -> None:
     """One blueprint for each screen, and those the screens share."""
-    from pondel.web import deck, editing, handoff, intake, lanes, moves, proof, sessions
+    from pondel.web import contrast, deck, editing, handoff, intake, lanes, moves, proof, sessions
 
-    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck):
+    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck, contrast):
         app.register_blueprint(module.blueprint)

@@ -56,8 +56,8 @@ def whole(name: str, *, low: int = 0, high: int = LARGEST_ID) -> int | None:
 
 
 def number(name: str, default: float | None = None) -> float | None:
-    """A finite number of the address; BadDocument when it is something else."""
-    text = request.args.get(name)
+    """A finite number of the address or form; BadDocument when it is something else."""
+    text = request.values.get(name)
     if text is None:
         return default
     try:

@@ -35,6 +35,7 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
+    library,
     opened,
     song_facts,
     take_turn,
@@ -100,6 +101,8 @@ def show(session_id: str):
         item=face.items[0].chosen if face and face.items else 0,
         leads=leader,
         key_controls=controls_of(Key),
+        kept_spectra=library().shelf.names("spectrum"),
+        taken_anew=_taken_anew(document, pair, move),
         tunings=_tunings(document, pair, move),
         zones=_zones(document, pair),
         inf=math.inf,
@@ -121,6 +124,16 @@ def followed(move: Any, pair: Pair | None) -> str | None:
         return None
     source = hits_source(move, pair.yielder.id)
     return None if source == pair.yielder.id else source
+
+
+def _taken_anew(document: Session, pair: Pair | None, move: Any) -> str:
+    """What has changed of the parts since a move took their spectra, in words; empty for nothing."""
+    if pair is None or move is None or not kind_of(move.kind).takes_spectra:
+        return ""
+    made_of = desk().made_of
+    known = [(document.part(one), was) for one, was in move.sources.items() if document.has_part(one)]
+    changed = [part.name for part, was in known if was and made_of(document, part) != was]
+    return f"{' and '.join(changed)} changed since the spectra were taken." if changed else ""
 
 
 def _tunings(document: Session, pair: Pair | None, move: Any) -> list[Tuning]:
@@ -189,6 +202,7 @@ def response(session_id: str):
         "factors": [_factor(move.id, factor) for factor in picture.factors],
         "wet": picture.wet,
         "of": picture.of,
+        "asked_db": picture.asked_db,
         "handles": [asdict(handle) for handle in picture.handles],
     }
 

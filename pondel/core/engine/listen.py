@@ -14,6 +14,7 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.routing import key_of
 from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
+from pondel.core.moves.registry import kind_of
 
 Hear = Literal["mix", "pair", "part", "zone", "key", "heard", "heard in place", "lost", "lost in place"]
 HEARS: tuple[Hear, ...] = Hear.__args__  # type: ignore[attr-defined]
@@ -44,6 +45,22 @@ def without_moves(session: Session) -> Session:
         for move in part["moves"]:
             move["on"] = False
     return parse_session(data)
+
+
+def without_contrast(session: Session) -> Session:
+    """The session with every move off that stands on spectra taken from it."""
+    parts = [
+        part.model_copy(
+            update={
+                "moves": [
+                    move.model_copy(update={"on": False}) if kind_of(move.kind).takes_spectra else move
+                    for move in part.moves
+                ]
+            }
+        )
+        for part in session.parts
+    ]
+    return session.model_copy(update={"parts": parts})
 
 
 def make_plan(

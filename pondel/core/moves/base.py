@@ -306,6 +306,8 @@ class MoveKind:
     """Whether a limit to sections shuts its input: what it sounds on with crosses the border."""
     by_tone: bool = False
     """Whether its sound depends on the average spectrum of the part it stands on."""
+    takes_spectra: bool = False
+    """Whether it stands on spectra that were taken from the song."""
     tuned: str = ""
     """The field that may take the pitch of a part, or the song's key."""
     keyed: bool = False

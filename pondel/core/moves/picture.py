@@ -78,6 +78,8 @@ class Picture:
     handles: list[Handle] = field(default_factory=list)
     wet: float = 1.0
     of: str = ""
+    asked_db: list[float] = field(default_factory=list)
+    """What was asked for, at each frequency, where that may differ from what is done."""
 
     def traces(self) -> set[str]:
         """The suffixes of all traces it moves with."""

@@ -24,6 +24,7 @@ from pondel.core.operations.chain import (
     ReorderMove,
     Swap,
 )
+from pondel.core.operations.contrast import Contrast, TakeSpectra
 from pondel.core.operations.hits import GiveHits, HitsAsFound, SetHits, ToggleHit
 from pondel.core.operations.moves import Act, AddItem, RemoveItem, SetMove
 from pondel.core.operations.parts import (
@@ -66,6 +67,8 @@ _ASKED: tuple[type[Operation], ...] = (
     SetZone,
     RightOfWay,
     GiveWay,
+    Contrast,
+    TakeSpectra,
     AddMove,
     SetMove,
     AddItem,

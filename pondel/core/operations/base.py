@@ -46,6 +46,16 @@ class Facts(Protocol):
         """The usual pitch of a part after its hits; None where it is not certain."""
         ...
 
+    def spectrum_db(
+        self, document: Session, part: Part, start_s: float, end_s: float | None
+    ) -> np.ndarray:
+        """A part's average spectrum before its contrast with others, at 24 points to the octave."""
+        ...
+
+    def made_of(self, document: Session, part: Part) -> str:
+        """What a part's sound is made of before its contrast with others: another when that changes."""
+        ...
+
     def fight(
         self,
         document: Session,
@@ -72,6 +82,14 @@ class NothingKnown:
 
     def pitch_hz(self, part: Part) -> float | None:
         return None
+
+    def spectrum_db(
+        self, document: Session, part: Part, start_s: float, end_s: float | None
+    ) -> np.ndarray:
+        raise BadDocument(f"the spectrum of {part.name} is not known here")
+
+    def made_of(self, document: Session, part: Part) -> str:
+        return ""
 
     def fight(self, document: Session, *about: Any) -> Fight:
         raise BadDocument("the sound of this session is not at hand")

@@ -37,6 +37,7 @@ FAMILIES = {
     "hits": "Hits",
     "zones": "Decisions",
     "ways": "Giving way",
+    "contrast": "Contrast",
     "chain": "Chains of moves",
     "moves": "Settings of moves",
 }

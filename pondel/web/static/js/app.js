@@ -48,6 +48,10 @@ const visit = (url, options = {}) => go(url, options).catch((error) => say(error
 /** Send a form, or what a button of its own stands for; the screen that answers is shown. */
 function sendForm(form) {
   const values = new FormData(form instanceof HTMLFormElement ? form : undefined);
+  if (values.has("loop_start_s")) {
+    values.set("loop_start_s", String(state.loop.start_s));
+    values.set("loop_end_s", String(state.loop.end_s));
+  }
   if (values.has("base")) values.set("base", String(state.facts.revision));
   return visit(form.action || form.dataset.send, { form: values });
 }
@@ -71,6 +75,7 @@ async function doIt(button) {
   try {
     const operation = JSON.parse(button.dataset.do);
     if ("start_s" in operation) operation.start_s = state.loop.start_s;
+    if ("end_s" in operation) operation.end_s = state.loop.end_s;
     const answer = await edit(operation);
     const focus = answer?.added ? `chain-${answer.move.move}` : null;
     if (button.dataset.then) await go(button.dataset.then, { focus });

@@ -103,7 +103,8 @@ function redraw() {
   redrawAbove();
 }
 
-const gainLine = () => gainNow().map((db, i) => `${i ? "L" : "M"}${shown.x(shape.hz[i]).toFixed(1)} ${shown.yGain(db).toFixed(1)}`).join("");
+const lineOf = (levels) => levels.map((db, i) => `${i ? "L" : "M"}${shown.x(shape.hz[i]).toFixed(1)} ${shown.yGain(db).toFixed(1)}`).join("");
+const gainLine = () => lineOf(gainNow());
 
 /** The gain, the cursor and the handles, in a layer of their own. */
 function redrawAbove() {
@@ -111,6 +112,7 @@ function redrawAbove() {
   if (!box.querySelector("svg")) return redraw();
   const focused = document.activeElement?.closest?.(".handle")?.id;
   const above = draw("svg", { viewBox: `0 0 ${shown.width} ${shown.height}`, class: "above" });
+  if (shape.asked_db.length) above.append(draw("path", { d: lineOf(shape.asked_db), class: "gain-asked" }));
   above.append(draw("path", { d: gainLine(), class: "gain-now" }));
   if (cursor != null) {
     const x = shown.x(shape.hz[cursor]);
@@ -130,7 +132,8 @@ function grid(svg, g) {
     svg.append(draw("text", { x: LEFT - 5, y: g.yGain(db) + 4, class: "axis", "text-anchor": "end" }, `${db > 0 ? "+" : db < 0 ? "−" : ""}${Math.abs(db)}`));
   }
   svg.append(draw("text", { x: 0, y: g.base + 14, class: "axis" }, "dB"));
-  if (shape.of) svg.append(draw("text", { x: LEFT + 8, y: TOP + 12, class: "axis" }, `gain of ${shape.of}`));
+  const about = [shape.of && `gain of ${shape.of}`, shape.asked_db.length && "dashed: as asked, line: as applied"].filter(Boolean);
+  if (about.length) svg.append(draw("text", { x: LEFT + 8, y: TOP + 12, class: "axis" }, about.join("; ")));
 }
 
 function zone(svg, g) {
