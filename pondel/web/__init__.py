@@ -74,7 +74,18 @@ def answer_in_order(response: Response) -> Response:
 
 def register_screens(app: Flask) -> None:
     """One blueprint for each screen, and those the screens share."""
-    from pondel.web import contrast, deck, editing, handoff, intake, lanes, moves, proof, sessions
+    from pondel.web import (
+        contrast,
+        deck,
+        editing,
+        handoff,
+        intake,
+        lanes,
+        moves,
+        proof,
+        recipes,
+        sessions,
+    )
 
-    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck, contrast):
+    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck, contrast, recipes):
         app.register_blueprint(module.blueprint)

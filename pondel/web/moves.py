@@ -43,6 +43,7 @@ from pondel.web.context import (
 from pondel.web.deck import in_turn
 from pondel.web.ink import inked
 from pondel.web.look import in_families, kept_rows, kinds_of_families
+from pondel.web.recipes import offered
 
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
@@ -101,6 +102,7 @@ def show(session_id: str):
         item=face.items[0].chosen if face and face.items else 0,
         leads=leader,
         key_controls=controls_of(Key),
+        recipes=offered(document, pair.yielder, pair.leader) if pair else [],
         kept_spectra=library().shelf.names("spectrum"),
         taken_anew=_taken_anew(document, pair, move),
         tunings=_tunings(document, pair, move),

@@ -36,6 +36,11 @@ def control_id(operation: dict[str, Any], name: str = "") -> str:
     return re.sub(r"[^A-Za-z0-9_]+", "-", name or " ".join(map(str, values))).strip("-")
 
 
+def slug(text: str) -> str:
+    """A text as a piece of an id."""
+    return re.sub(r"[^A-Za-z0-9]+", "-", text).strip("-").lower()
+
+
 def doing(operation: dict[str, Any], name: str = "") -> Markup:
     """The attributes of a button that does an operation; `name` is its id where the values change."""
     return Markup('id="do-{}" data-do="{}"').format(control_id(operation, name), json.dumps(operation))
@@ -55,6 +60,7 @@ FILTERS = {
     "minutes": minutes,
     "hz": say_hz,
     "note": note_name,
+    "slug": slug,
     "doing": doing,
     "setting": setting,
     "control_id": control_id,

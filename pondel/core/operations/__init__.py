@@ -39,6 +39,7 @@ from pondel.core.operations.parts import (
     TapSend,
     TrimTo,
 )
+from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
 from pondel.core.operations.ways import GiveWay, RightOfWay
@@ -57,6 +58,7 @@ _ASKED: tuple[type[Operation], ...] = (
     SetSend,
     TapSend,
     AddSpace,
+    LayRecipe,
     RemovePart,
     SetHits,
     ToggleHit,

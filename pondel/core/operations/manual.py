@@ -38,6 +38,7 @@ FAMILIES = {
     "zones": "Decisions",
     "ways": "Giving way",
     "contrast": "Contrast",
+    "recipes": "Recipes",
     "chain": "Chains of moves",
     "moves": "Settings of moves",
 }
