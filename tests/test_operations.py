@@ -13,6 +13,7 @@ from jsonschema import Draft202012Validator
 from pondel.core.document import parse_session, to_json
 from pondel.core.dsp.tone import TONE_HZ
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
 from pondel.core.moves.fight import Fight
 from pondel.core.operations import (
@@ -176,6 +177,9 @@ class Measured(KnownHits):
 
     def levels(self, part):
         return Levels(4.0, -3.0, -2.9, -20.0, 17.0, 0.0, 0, 0, 0, -19.0, None, None, None)
+
+    def home(self, part):
+        return Home(50.0, 2000.0, 200.0, (62.0, 124.0))
 
     def spectrum_db(self, document, part, start_s, end_s):
         return np.full(TONE_HZ.size, -40.0)

@@ -306,6 +306,8 @@ class MoveKind:
     """Whether a limit to sections shuts its input: what it sounds on with crosses the border."""
     by_tone: bool = False
     """Whether its sound depends on the average spectrum of the part it stands on."""
+    begins_by_role: bool = False
+    """Whether it is what a part's role asks for to begin with: bands of shape, hz, gain_db and q."""
     takes_spectra: bool = False
     """Whether it stands on spectra that were taken from the song."""
     tuned: str = ""

@@ -292,5 +292,6 @@ KIND = MoveKind(
     rings_s=_settle_s,
     since_form_2_db=_since_form_2_db,
     fold=_fold,
+    begins_by_role=True,
     in_brief=_in_brief,
 )

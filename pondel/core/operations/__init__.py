@@ -42,7 +42,7 @@ from pondel.core.operations.parts import (
 from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
-from pondel.core.operations.ways import GiveWay, RightOfWay
+from pondel.core.operations.ways import GiveWay, RightOfWay, StartingEq
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
 _ASKED: tuple[type[Operation], ...] = (
@@ -69,6 +69,7 @@ _ASKED: tuple[type[Operation], ...] = (
     SetZone,
     RightOfWay,
     GiveWay,
+    StartingEq,
     Contrast,
     TakeSpectra,
     AddMove,

@@ -7,15 +7,17 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from pondel.core.advice.proposals import propose
+from pondel.core.advice.starting_eq import starting_eq
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.moves.base import LONGEST_S
 from pondel.core.moves.fight import Start
-from pondel.core.moves.registry import kind_of
+from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, MoveAt, Operation
 from pondel.core.operations.chain import KindName, laid, tied
 from pondel.core.refs import PartRef
 
+EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
 Hz = Annotated[float, Field(ge=10, le=24_000)]
 StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
@@ -88,3 +90,24 @@ class RightOfWay(Operation):
         added = MoveAt(last.id, last.moves[-1].id)
         title = f"Make way for {document.part(zone.leads).name}"
         return Done(left, title, said, move=added, added=True)
+
+
+class StartingEq(Operation):
+    """A modest EQ for what a part is, placed by its own sound; each band says why it is there."""
+
+    op: Literal["starting eq"] = "starting eq"
+    part: PartRef
+    example: ClassVar[Json] = {"part": "tuba"}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        part = document.part(self.part)
+        home = facts.home(part)
+        if home is None:
+            raise BadDocument("there is no sound of its own to begin from", where=part.name)
+        spectrum = facts.spectrum_db(document, part, 0.0, None)
+        bands, why = starting_eq(part, home, spectrum, facts.pitch_hz(part))
+        if not bands:
+            raise BadDocument("there is nothing that a modest EQ would do", where=part.name)
+        left = laid(document, part.id, {"kind": EQUALISER.name, "bands": bands}, why)
+        added = MoveAt(part.id, left.part(part.id).moves[-1].id)
+        return Done(left, f"{part.name}: starting EQ", why, move=added, added=True)
