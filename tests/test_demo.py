@@ -12,8 +12,11 @@ from doing import do, laid
 from pondel import demo
 from pondel.core.advice.fights import ranked
 from pondel.core.advice.proposals import propose
+from pondel.core.audio.media import ArrayReader
+from pondel.core.engine.streams import KeyStream, RecordingStream
 from pondel.core.hearing.table import Scope
 from pondel.core.measures.hits import Hits
+from pondel.core.moves.describe import Key
 from pondel.demo.session import ensure_demo
 from pondel.demo.synth import PLAYERS, perform
 from pondel.jobs.desk import Desk
@@ -69,7 +72,9 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
     session_id = ensure_demo(desk)
     assert ensure_demo(desk) == session_id
     document = library.head(session_id).document
-    assert len(document.parts) == 8
+    assert len(document.parts) == 11
+    fed = {part.name: {document.part(one.to).name for one in part.sends} for part in document.parts}
+    assert fed["Voice"] == fed["Side drum"] == {"Hall", "Echo"}
     table = desk.analysis.whole_table(document)
     best = [one.pair for one in ranked(document, table)[:3]]
     found = {(pair.hidden, pair.by): pair for pair in best}
@@ -98,4 +103,27 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
         assert won_db > 3 and cost < 0.15, pair
         assert after.share(pair.hidden, pair.by, zone) < before_share * 3 / 4, pair
     names = {hashlib.sha256(path.read_bytes()).hexdigest() for path in stems.iterdir()}
-    assert len(names) == 8
+    assert len(names) == 9
+
+
+@pytest.mark.parametrize(
+    ("pitch", "cuts"),
+    [(36, {"high_cut_hz": 120}), (38, {"low_cut_hz": 250, "high_cut_hz": 2500})],
+    ids=["the low drum", "the rattle"],
+)
+def test_one_drum_alone_can_be_keyed_from_the_street_loop(stems, pitch, cuts):
+    """Where a key with these cuts is loudest, it is that drum which is struck."""
+    notes, *_ = demo.score()
+    samples, rate = soundfile.read(stems / "Street loop.wav", dtype="float32", always_2d=True)
+    key = Key(source="loop", slope_db_oct=24, **cuts)
+    stream = KeyStream(RecordingStream(ArrayReader(samples), 0, 0.0, 0), key, rate)
+    heard = np.abs(stream.read(len(samples))).max(axis=1)
+    played = notes["Street loop"]
+    own = np.array([note.start_s for note in played if note.pitch == pitch and note.velocity > 0.6])
+    apart = [note.start_s for note in played if np.abs(own - note.start_s).min() > 0.06]
+
+    def tops(times_s) -> np.ndarray:
+        return np.array([heard[round(at * rate) :][: rate // 20].max() for at in times_s])
+
+    assert len(apart) > 50
+    assert 20 * np.log10(np.percentile(tops(own), 20) / np.percentile(tops(apart), 90)) > 6

@@ -105,7 +105,7 @@ def test_keys_in_the_middle_only_and_a_snare_alone_out_of_a_break():
         .document.part("horn")
         .moves
     )
-    assert duck.key.low_cut_hz == 180 and duck.key.high_cut_hz == 2500
+    assert duck.key.low_cut_hz == 250 and duck.key.high_cut_hz == 2500
 
 
 @pytest.mark.parametrize(

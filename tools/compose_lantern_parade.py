@@ -98,6 +98,16 @@ def brass(bar: int) -> list[tuple[float, int, float, int]]:
     return [(s, n, d, 86) for s, d in starts for n in chord]
 
 
+def street_loop(bar: int) -> list[tuple[float, int, float, int]]:
+    """A drummer at the roadside, one bar again and again: low drum 36, rattle 38, tin 42."""
+    if bar < PROCESSION:
+        return []
+    low = [(b, 36, 0.25, v) for b, v in ((0, 104), (1.5, 84), (2.5, 92))]
+    rattle = [(1, 38, 0.25, 100), (3, 38, 0.25, 104), (3.75, 38, 0.12, 52)]
+    tin = [(i / 2, 42, 0.2, 78 if i % 2 else 58) for i in range(8)]
+    return low + rattle + tin
+
+
 def voice() -> list[tuple[float, int, float, int]]:
     tune = [TUNE_A, TUNE_B, TUNE_A, TUNE_C, TUNE_D, TUNE_E]
     notes, bar = [], PROCESSION
@@ -151,6 +161,7 @@ def main() -> None:
         "Marimba": by_bars(marimba),
         "Brass chords": by_bars(brass),
         "Voice": voice(),
+        "Street loop": by_bars(street_loop),
     }
     for channel, (name, notes) in enumerate(players.items()):
         score.tracks.append(track(name, notes, channel))

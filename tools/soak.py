@@ -209,7 +209,7 @@ def pages(folder: Path) -> str:
     jobs.start()
     song = jobs.library.create(Session(name="Song"))
     caller.upload(song, *((f"{n}.wav", audio(hits(60.0, hz=50 + 9 * n))) for n in range(8)))
-    until(lambda: len(jobs.library.head(song).document.parts) == 8, 120)
+    until(lambda: len(jobs.library.head(song).document.parts) == 11, 120)
     stop, waits = threading.Event(), []
 
     def hammer(page: str) -> None:

@@ -24,8 +24,28 @@ MIX: dict[str, tuple[str, float, float]] = {
     "Marimba": ("keys", -9.0, 0.0),
     "Brass chords": ("brass", -4.0, 0.0),
     "Voice": ("lead", -9.5, 0.0),
+    "Street loop": ("percussion", -13.0, 0.25),
 }
 """Role, fader in dB and pan of each part in the rough mix."""
+SPACES = {
+    "Hall": {
+        "kind": "reverb",
+        "space": "hall",
+        "decay_s": 1.8,
+        "low_cut_hz": 250,
+        "high_cut_hz": 6000,
+    },
+    "Echo": {
+        "kind": "delay",
+        "time_beats": 0.75,
+        "feedback": 0.3,
+        "low_cut_hz": 300,
+        "high_cut_hz": 4000,
+    },
+}
+"""What each return does, fully wet."""
+SENT_DB = {"Voice": {"Hall": -16.0, "Echo": -18.0}, "Side drum": {"Hall": -18.0, "Echo": -24.0}}
+"""How much of a part goes to each return, after its fader."""
 
 
 def score() -> tuple[dict[str, list[Note]], list[dict], float, float]:

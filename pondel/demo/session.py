@@ -3,15 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from pondel import demo
-from pondel.core.document import Part, Session
+from pondel.core.document import Part, Send, Session
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 
 DEMO = "lantern-parade"
+
+
+def _spaces(returns: dict[str, str]) -> list[dict[str, Any]]:
+    """The returns as they stand in a document."""
+    found = []
+    for name, part_id in returns.items():
+        move = {"id": "m1", **demo.SPACES[name]}
+        fixed = {"id": part_id, "name": name, "role": "effect", "source": "sends"}
+        found.append({**fixed, "moves": [move]})
+    return found
 
 
 def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> str:
@@ -31,17 +42,23 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
         file = take_file(library, stem, demo.RATE)
         part_id = fresh_id(stem.stem, {part.id for part in parts})
         parts.append(Part(id=part_id, name=stem.stem, role=role, file=file, fader_db=fader_db, pan=pan))
+    returns = {name: fresh_id(name, {part.id for part in parts}) for name in demo.SPACES}
+    for part in parts:
+        part.sends = [
+            Send(to=returns[name], level_db=level_db)
+            for name, level_db in demo.SENT_DB.get(part.name, {}).items()
+        ]
     document = Session.model_validate(
         {
             "name": demo.NAME,
             "rate": demo.RATE,
             "tempo_bpm": tempo_bpm,
             "sections": sections,
-            "parts": [part.model_dump() for part in parts],
+            "parts": [*(part.model_dump() for part in parts), *_spaces(returns)],
         }
     )
     say("measuring who hides whom")
-    for part in document.parts:
+    for part in parts:
         desk.recordings.take(part.file or "")
     desk.analysis.whole_table(document)
     return library.create(document, rate_known=True)

@@ -164,6 +164,21 @@ def voice(note: Note, random: np.random.Generator) -> np.ndarray:
     return note.velocity * (out + air) * _edges(t, note.seconds, 0.07, 0.09)
 
 
+def street_loop(note: Note, random: np.random.Generator) -> np.ndarray:
+    """A whole small kit on one recording: a low drum (36), a rattle (38), a tin lid (42)."""
+    t = _time(0.45)
+    rise = np.minimum(t / 0.0008, 1.0)
+    if note.pitch == 36:
+        falling = 2.0 * np.pi * np.cumsum(74.0 * (1.0 + 0.8 * np.exp(-t / 0.02))) / RATE
+        return note.velocity * np.sin(falling) * np.exp(-t / 0.09) * rise
+    if note.pitch == 38:
+        shell = 0.4 * np.sin(2.0 * np.pi * 231.0 * t) * np.exp(-t / 0.04)
+        wires = _band(random.standard_normal(t.size), 900, 7000, 1) * np.exp(-t / 0.06)
+        return note.velocity * (shell + 0.6 * wires) * rise
+    tin = _band(random.standard_normal(t.size), 5500, 12_000) * np.exp(-t / 0.03)
+    return 0.35 * note.velocity * tin * rise
+
+
 @dataclass(frozen=True)
 class Player:
     """How an instrument is recorded: its notes, its level, its room and its width."""
@@ -185,6 +200,7 @@ PLAYERS = {
     "Marimba": Player(marimba, -13.0, 0.14, True),
     "Brass chords": Player(brass, -11.0, 0.16, True),
     "Voice": Player(voice, -12.0, 0.12, False),
+    "Street loop": Player(street_loop, -9.0, 0.08, True, each_new=True),
 }
 
 
