@@ -128,7 +128,7 @@ def starting_eq(
     return bands, why
 
 
-SILENT_DB = 50.0
+SILENT_DB = 30.0
 
 
 def _place(habit: Habit, spectrum_db: np.ndarray, pitch_hz: float | None) -> float | None:

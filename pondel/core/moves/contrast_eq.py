@@ -25,7 +25,7 @@ from pondel.core.units import say
 
 TAPS_S = 0.35
 EDGE_OCTAVES = 1 / 3
-DEEPEST_DB = 60.0
+DEEPEST_DB = 45.0
 """What lies so far under the strongest of a spectrum counts as nothing."""
 WIDTHS = {"sixth": 1 / 6, "third": 1 / 3, "half": 1 / 2, "octave": 1.0}
 KEPT = ("id", "on", "sections", "why")
@@ -116,8 +116,9 @@ def asked_db(move: ContrastEq, rate: int) -> np.ndarray:
     own, other = both
     within = _within(move)
     difference = other - own
-    # How much louder one of them is as a whole is no difference of tone.
-    difference = difference - float((within * difference).sum() / max(within.sum(), 1e-9))
+    # How much louder one of them is where both are strong is no difference of tone.
+    shared = within * 10.0 ** ((own - own.max() + other - other.max()) / 40.0)
+    difference = difference - float((shared * difference).sum() / max(shared.sum(), 1e-9))
     gain = within * np.clip(move.amount * difference, -move.most_db, move.most_db)
     weighting = np.abs(response(k_weighting(rate), angles(TONE_HZ, rate))) ** 2
     power = weighting * 10.0 ** (np.array(move.own_db) / 10.0)

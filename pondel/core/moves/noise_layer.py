@@ -154,6 +154,7 @@ KIND = MoveKind(
     make=NoiseLayerProcessor,
     settle_s=settle_s,
     rings_s=settle_s,
+    rises=lambda move: True,
     keyed=True,
     timed=True,
     in_brief=_in_brief,

@@ -65,7 +65,7 @@ class Opened(MoveBase):
         default=1.0,
         low=0,
         high=3,
-        unit="dB/dB",
+        unit=":1",
         step=0.1,
         decimals=2,
         help="Decibels by which the layer is lower for each one that the key is under that.",

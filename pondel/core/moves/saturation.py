@@ -47,7 +47,7 @@ class Saturation(MoveBase):
     below_hz: float = frequency(
         "Lows below", 150, 40, 1000, "What lies below it is saturated.", shown_when=("acts_on", "lows")
     )
-    drive_db: float = decibels("Drive", 9.0, 0, 24, "How hard the sound is driven into the curve.")
+    drive_db: float = decibels("Drive", 12.0, 0, 24, "How hard the sound is driven into the curve.")
     even: float = share("Even", 0.3, "Even harmonics against odd ones.")
     tone_db: float = decibels(
         "Tone", 0.0, -6, 6, "Above 0 the highs are driven harder than the lows, below 0 less hard."

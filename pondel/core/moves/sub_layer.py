@@ -26,6 +26,11 @@ class SubLayer(Opened):
         default=True,
         help="The sine begins anew with each hit, or runs on through the song.",
     )
+    inverted: bool = choice(
+        "Inverted",
+        default=False,
+        help="Turned over, where it is fuller against the part's own low end.",
+    )
 
 
 def _sine(move: SubLayer, rate: int, first: int, voices: Voices) -> np.ndarray:
@@ -35,7 +40,7 @@ def _sine(move: SubLayer, rate: int, first: int, voices: Voices) -> np.ndarray:
     for open_by, since in voices:
         at = first + np.arange(since.size, dtype=np.float64) if runs_on else since
         total = total + open_by * np.sin(turn * at)
-    return total[:, None]
+    return -total[:, None] if move.inverted else total[:, None]
 
 
 def _make(move: SubLayer, rate: int, channels: int, on_trace: Trace | None = None) -> Layer:
@@ -53,11 +58,12 @@ KIND = MoveKind(
     place=15,
     params=SubLayer,
     picture=_picture,
-    layout=(Group("Sine", ("hz", "from_hit", "level_db")), *OPENING),
+    layout=(Group("Sine", ("hz", "from_hit", "inverted", "level_db")), *OPENING),
     make=_make,
     settle_s=settle_s,
     rings_s=settle_s,
     tuned="hz",
+    rises=lambda move: True,
     keyed=True,
     timed=True,
     in_brief=lambda move: f"{say_hz(move.hz)} ({note_name(move.hz)}), {in_brief(move)}",

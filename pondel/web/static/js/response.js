@@ -133,7 +133,7 @@ function grid(svg, g) {
   }
   svg.append(draw("text", { x: 0, y: g.base + 14, class: "axis" }, "dB"));
   const about = [shape.of && `gain of ${shape.of}`, shape.asked_db.length && "dashed: as asked, line: as applied"].filter(Boolean);
-  if (about.length) svg.append(draw("text", { x: LEFT + 8, y: TOP + 12, class: "axis" }, about.join("; ")));
+  if (about.length) svg.append(draw("text", { x: LEFT + 8, y: g.base - 8, class: "axis" }, about.join("; ")));
 }
 
 function zone(svg, g) {
