@@ -9,14 +9,20 @@ import pedalboard
 import pyloudnorm
 
 from bench.timing import RATE, Row, noise, seconds, side_by_side
+from pondel.core.dsp.tone import TONE_HZ
 from pondel.core.measures.levels import LevelMeter
+from pondel.core.moves.base import Place
 from pondel.core.moves.compressor import Compressor
+from pondel.core.moves.contrast_eq import ContrastEq
 from pondel.core.moves.dynamic_eq import DynamicBand, DynamicEq
 from pondel.core.moves.eq import Eq, EqBand
 from pondel.core.moves.gate import Gate
 from pondel.core.moves.multiband import Band, Multiband
+from pondel.core.moves.noise_layer import NoiseLayer
 from pondel.core.moves.registry import kind_of
+from pondel.core.moves.saturation import Saturation
 from pondel.core.moves.spectral_duck import SpectralDuck
+from pondel.core.moves.sub_layer import SubLayer
 
 SONG_S = 60
 BLOCK = 16384
@@ -24,7 +30,7 @@ BLOCK = 16384
 
 def through(move, samples: np.ndarray) -> Callable[[], None]:
     def work() -> None:
-        processor = kind_of(move.kind).make(move, RATE, samples.shape[1], None)
+        processor = kind_of(move.kind).at_work(move, RATE, samples.shape[1])
         for first in range(0, samples.shape[0], BLOCK):
             processor.process(samples[first : first + BLOCK], None)
 
@@ -131,5 +137,39 @@ def loudness() -> Row:
     )
 
 
+def added() -> list[Row]:
+    """Moves that add to a sound, or filter it by a curve."""
+    times = "against real time"
+    spectra = {
+        "own_db": [-40.0] * TONE_HZ.size,
+        "other_db": np.linspace(-20, -60, TONE_HZ.size).tolist(),
+    }
+    hits_s = np.arange(0.1, SONG_S, 0.5)
+
+    def placed(move) -> Row:
+        samples = noise(SONG_S)
+
+        def work() -> None:
+            processor = kind_of(move.kind).at_work(move, RATE, 2)
+            processor.start_at(Place(hits_s=hits_s))
+            for first in range(0, samples.shape[0], BLOCK):
+                processor.process(samples[first : first + BLOCK], None)
+
+        mine = min(seconds(work) for _ in range(5))
+        return (
+            f"{move.kind}, {times}",
+            f"{SONG_S / mine:.0f} x",
+            "for the record",
+            f"{mine * 1000:.0f} ms",
+        )
+
+    return [
+        real_time(f"contrast EQ, {times}", ContrastEq(id="c", **spectra), 50),
+        placed(Saturation(id="s", drive_db=12, level_match=False)),
+        placed(SubLayer(id="u")),
+        placed(NoiseLayer(id="n")),
+    ]
+
+
 def rows() -> list[Row]:
-    return [peaking(), compressor(), gate(), multiband(), *by_themselves(), loudness()]
+    return [peaking(), compressor(), gate(), multiband(), *by_themselves(), *added(), loudness()]

@@ -11,13 +11,18 @@ from pathlib import Path
 import matplotlib as mpl
 import numpy as np
 from scipy.optimize import brentq
+from scipy.signal.windows import blackmanharris
 
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "tests"))
 
 import iso226  # noqa: E402
+from conftest import RATE, sine  # noqa: E402
 from hearing_tools import band, loudness, share, steady_excitation, tone  # noqa: E402
+from moves_tools import at_work, noise, pulse_response_db, run  # noqa: E402
+from test_added_layers import layer_of, struck  # noqa: E402
 from test_clear import PARTS_HZ, chord, table_of  # noqa: E402
+from test_contrast import contrast, hump  # noqa: E402
 from test_hearing_agreement import CRITICAL_RATIOS_DB  # noqa: E402
 
 from pondel.core.dsp import matched, squeeze  # noqa: E402
@@ -25,11 +30,20 @@ from pondel.core.dsp.bell_row import bell_row, falls_db  # noqa: E402
 from pondel.core.dsp.crossover import band_biquads  # noqa: E402
 from pondel.core.dsp.matched import response  # noqa: E402
 from pondel.core.dsp.scale import erb_hz  # noqa: E402
+from pondel.core.dsp.tone import TONE_HZ  # noqa: E402
 from pondel.core.hearing.ear import constants, quiet_excitation_db  # noqa: E402
 from pondel.core.hearing.excitation import excite  # noqa: E402
 from pondel.core.hearing.loudness import partial_loudness, total_sone  # noqa: E402
 from pondel.core.hearing.scale import PLACES_HZ  # noqa: E402
 from pondel.core.moves import drawn_duck  # noqa: E402
+from pondel.core.moves.contrast_eq import asked_db  # noqa: E402
+from pondel.core.moves.dynamic_eq import DynamicEq  # noqa: E402
+from pondel.core.moves.multiband import Multiband  # noqa: E402
+from pondel.core.moves.reverb import Reverb  # noqa: E402
+from pondel.core.moves.saturation import Saturation  # noqa: E402
+from pondel.core.moves.spectral_duck import SpectralDuck  # noqa: E402
+from pondel.core.moves.sub_layer import SubLayer  # noqa: E402
+from pondel.core.moves.width import Width  # noqa: E402
 
 mpl.use("svg")
 from matplotlib import pyplot as plt  # noqa: E402
@@ -286,6 +300,92 @@ def moves() -> None:
     keep(figure, "drawn-duck", MOVES)
 
 
+def spectrum_db(sound: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
+    """Frequencies and levels of a sound in dB under its strongest line."""
+    levels = np.abs(np.fft.rfft(sound * blackmanharris(sound.size)))
+    return np.fft.rfftfreq(sound.size, 1 / rate), 20 * np.log10(
+        np.maximum(levels / levels.max(), 1e-10)
+    )
+
+
+def treatments() -> None:
+    """Aliases, decay times, edges and what is applied of what was asked."""
+    figure, axes = sheet("Saturation: 5 kHz at -6 dBFS, 44.1 kHz, driven by 24 dB", "Hz", "dB")
+    for ink, even in zip(INKS, (0.0, 0.5, 1.0), strict=False):
+        move = Saturation(id="m", drive_db=24, even=even, level_match=False)
+        out = run(move, sine(5000, 2.0, -6, 44100), rate=44100)[22050:, 0].astype(np.float64)
+        axes.plot(*spectrum_db(out, 44100), color=ink, linewidth=0.8, label=f"even {even:.0%}")
+    axes.axhline(-80, color="#5d584f", linewidth=1, linestyle="--")
+    axes.set_ylim(-160, 5)
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "saturation", MOVES)
+
+    figure, axes = sheet("Reverb: what is left of a click", "seconds", "dB")
+    for ink, decay_s in zip(INKS, (0.4, 1.5, 4.0), strict=False):
+        click = np.zeros((round(decay_s * 1.3 * RATE), 1), np.float32)
+        click[0] = 1.0
+        move = Reverb(id="m", decay_s=decay_s, damping=0.0, low_cut_hz=20, high_cut_hz=20_000)
+        power = (run(move, click).astype(np.float64) ** 2).sum(axis=1)
+        left = np.cumsum(power[::-1])[::-1]
+        at = np.arange(left.size) / RATE
+        axes.plot(at[::200], db(np.sqrt(left / left[0]))[::200], color=ink, label=f"decay {decay_s} s")
+        axes.plot([decay_s], [-60], "o", color=ink)
+    axes.set_ylim(-80, 3)
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "reverb", MOVES)
+
+    figure, axes = sheet("Sub layer: 55 Hz opened within 8 ms, nothing above 1 kHz", "Hz", "dB")
+    for ink, opened_by in zip(INKS, ("hits", "gate"), strict=False):
+        move = SubLayer(id="m", hz=55, opened_by=opened_by, attack_ms=8, release_ms=8, length_ms=120)
+        axes.plot(
+            *spectrum_db(layer_of(move, struck([-6, -6, -6])), RATE),
+            color=ink,
+            linewidth=0.8,
+            label=f"by {'hits' if opened_by == 'hits' else 'a level'}",
+        )
+    axes.axhline(-60, color="#5d584f", linewidth=1, linestyle="--")
+    axes.set_ylim(-140, 5)
+    hertz(axes)
+    axes.set_xlim(20, 20_000)
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "sub-layer", MOVES)
+
+    figure, axes = sheet("Contrast EQ, 70 % apart, 9 dB at most: asked and applied", "Hz", "dB")
+    flat = np.full(TONE_HZ.size, -40.0)
+    one, other = flat + hump(200, 12, 0.5), flat + hump(1500, 9)
+    move = contrast(one, other, amount=-0.7, most_db=9, low_hz=40, high_hz=16_000)
+    axes.plot(TONE_HZ, asked_db(move, RATE), color=INKS[0], linestyle="--", label="asked")
+    at, found = pulse_response_db(move, RATE, frames=1 << 18)
+    axes.plot(TONE_HZ, np.interp(TONE_HZ, at, found), color=INKS[1], linewidth=1, label="applied")
+    hertz(axes)
+    axes.legend(frameon=False, fontsize=8)
+    keep(figure, "contrast-eq", MOVES)
+
+
+def nulls() -> None:
+    """What is left of a sound that a move should let pass."""
+    figure, axes = sheet("Nulls: what is left of noise where a move does nothing", "", "dB")
+    sound = noise(1.0, 0.2)
+    idle = {
+        "width 100 %": Width(id="m", width=1.0),
+        "saturation, mix 0": Saturation(id="m", mix=0.0),
+        "linear split": Multiband(id="m", phase="linear", bands=[{"on": False}, {"on": False}]),
+        "spectral duck": SpectralDuck(id="m", depth_db=0),
+        "dynamic EQ": DynamicEq(id="m", bands=[{"range_db": -12, "threshold_db": 0}]),
+    }
+    names, left_db = [], []
+    for name, move in idle.items():
+        processor = at_work(move, RATE, 2)
+        late = processor.latency
+        padded = np.concatenate([sound, np.zeros((late, 2), np.float32)])
+        away = processor.process(padded, padded * 0)[late:] - sound
+        names.append(name)
+        left_db.append(float(20 * np.log10(max(np.abs(away).max() / np.abs(sound).max(), 1e-9))))
+    axes.barh(names, [180 + one for one in left_db], left=-180, color=INKS[0])
+    axes.axvline(-120, color="#5d584f", linewidth=1, linestyle="--")
+    keep(figure, "nulls", MOVES)
+
+
 def main() -> None:
     HEARING.mkdir(parents=True, exist_ok=True)
     MOVES.mkdir(parents=True, exist_ok=True)
@@ -300,6 +400,8 @@ def main() -> None:
         headlines,
         dated,
         moves,
+        treatments,
+        nulls,
     ):
         plot()
 
