@@ -41,6 +41,17 @@ def families(document: Session, by: str) -> list[Family]:
     ]
 
 
+def groups_among(document: Session, part_ids: Sequence[str]) -> Members:
+    """The groups among some parts, each with the parts that feed it, and are not named themselves."""
+    found = {}
+    for part_id in part_ids:
+        members = [part.id for part in document.parts if part.group == part_id]
+        members = [one for one in members if one not in part_ids]
+        if members:
+            found[part_id] = members
+    return found
+
+
 def together(
     ids: Sequence[str], powers: np.ndarray, on_hits: np.ndarray, folded: Members
 ) -> tuple[list[str], np.ndarray, np.ndarray]:

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import numpy as np
 
 from pondel.core.advice.lengths import lengths_of
-from pondel.core.document import Session
+from pondel.core.document import Part, Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
 from pondel.core.engine.streams import fader_gains
@@ -22,6 +22,7 @@ from pondel.core.evidence import (
     fight_evidence,
     small_speakers_lufs,
 )
+from pondel.core.families import groups_among
 from pondel.core.hearing.recovery import recovery_s
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.moves.fight import Fight
@@ -61,7 +62,7 @@ class Fights:
         if leader.id == yielder.id:
             raise BadDocument("a part cannot give way to itself: choose two parts")
         rate = document.rate
-        hits = self._recordings.hits_s(leader)
+        hits = self.hits_s(document, leader)
         later = hits[hits >= start_s]
         begin_s = max(0.0, float(later[0]) - 0.1) if later.size > 4 else 0.0
         start, frames = round(begin_s * rate), round(PROPOSAL_S * rate)
@@ -86,7 +87,7 @@ class Fights:
             lengths.fall_20_s if lengths else None,
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
             self._recovery_s(document, *pair, stretch, inside, zone_hz),
-            self._recordings.hits_s(yielder),
+            self.hits_s(document, yielder),
             yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
         )
 
@@ -103,12 +104,32 @@ class Fights:
         bare = without_moves(document)
         if not self.are_heard(bare, leader_id, yielder_id):
             return None
-        powers = [self._loops.power(bare, part, *stretch) for part in (yielder_id, leader_id)]
-        return recovery_s(*powers, hits_s, zone_hz)
+        groups = groups_among(bare, (yielder_id, leader_id))
+        heard = {part.id for part in self._analysis.parts(bare)}
+        yielder, leader = (
+            sum(
+                self._loops.power(bare, one, *stretch)
+                for one in groups.get(part_id, [part_id])
+                if one in heard
+            )
+            for part_id in (yielder_id, leader_id)
+        )
+        return recovery_s(yielder, leader, hits_s, zone_hz)
+
+    def hits_s(self, document: Session, part: Part) -> np.ndarray:
+        """A part's hits in seconds of the song; those of all that feed it for a group."""
+        members = groups_among(document, [part.id]).get(part.id, [])
+        if not members:
+            return self._recordings.hits_s(part)
+        return np.unique(
+            np.concatenate([self._recordings.hits_s(document.part(one)) for one in members])
+        )
 
     def are_heard(self, document: Session, *part_ids: str) -> bool:
-        """Whether the ear tells these parts apart in the mix."""
-        return set(part_ids) <= {part.id for part in self._analysis.parts(document)}
+        """Whether the ear tells these parts apart in the mix; a group is what feeds it."""
+        heard = {part.id for part in self._analysis.parts(document)}
+        groups = groups_among(document, part_ids)
+        return all(heard & set(groups.get(one, [one])) for one in part_ids)
 
     def zone_of(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
@@ -124,7 +145,10 @@ class Fights:
         bare = without_moves(document)
         if not self.are_heard(bare, leader_id, yielder_id):
             return ANY_ZONE_HZ
-        table = self._analysis.known_table(bare) or self._loops.table(bare, start, frames)
+        groups = groups_among(bare, (leader_id, yielder_id))
+        table = self._analysis.known_table(bare, groups) or self._loops.table(
+            bare, start, frames, families=groups
+        )
         zones = table.zones(leader_id, yielder_id)
         return (zones[0].low_hz, zones[0].high_hz) if zones else ANY_ZONE_HZ
 
@@ -146,13 +170,15 @@ class Fights:
         part = document.part(yielder_id)
         move = next((one for one in part.moves if one.id == move_id and one.on), None)
         fold = kind_of(move.kind).judged_in(move) if move else "both"
-        after = self._loops.table(document, *stretch, fold)
+        groups = groups_among(document, (leader_id, yielder_id))
+        after = self._loops.table(document, *stretch, fold, groups)
         before = after
         if move is not None:
             moves = [one for one in part.moves if one.id != move_id]
             without = part.model_copy(update={"moves": moves})
             parts = [without if one.id == yielder_id else one for one in document.parts]
-            before = self._loops.table(document.model_copy(update={"parts": parts}), *stretch, fold)
+            untreated = document.model_copy(update={"parts": parts})
+            before = self._loops.table(untreated, *stretch, fold, groups)
         zone_hz = self.zone_of(document, leader_id, yielder_id, *stretch)
         return fight_evidence(before, after, leader_id, yielder_id, zone_hz)
 

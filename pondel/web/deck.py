@@ -254,7 +254,7 @@ def asked_fight(session_id: str) -> FightInView:
         stretch.frames,
         stretch.start_s,
         stretch.end_s,
-        desk().hits_s(pair.leader),
+        desk().fights.hits_s(document, pair.leader),
         desk().now(document),
         desk().untreated(document),
     )

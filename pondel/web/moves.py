@@ -240,7 +240,7 @@ def hit(session_id: str):
     stretch = asked_stretch(document)
     now, untreated = desk().now(document), desk().untreated(document)
     leader = document.part(leader_id) if document.has_part(leader_id) else part
-    hits = within(desk().hits_s(leader), stretch.start, stretch.frames, document.rate)
+    hits = within(desk().fights.hits_s(document, leader), stretch.start, stretch.frames, document.rate)
     gap = gap_s(hits)
     after_s = min(LONGEST_HIT_VIEW_S, gap if gap is not None else 0.6)
     where = (stretch.start, stretch.frames)
