@@ -9,6 +9,7 @@ from web_tools import audio, jobs_of
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.measures.spectrum import axis_hz
 from pondel.store.library import Library
 
 STEMS = {
@@ -116,3 +117,30 @@ def test_the_shelf_keeps_by_name_and_is_bounded(tmp_path, monkeypatch):
         shelf.get("spectrum", "One")
     with pytest.raises(NotFound):
         shelf.put_away("spectrum", "One")
+
+
+def test_spectra_at_any_point_of_the_chain_and_any_side(app, caller, song):
+    for gain in (-9, 6):
+        values = {"bands": [{"hz": 110, "gain_db": gain, "q": 0.5, "placement": "right"}]}
+        caller.edit(song, op="add move", part="tuba", kind="eq", values=values)
+    caller.post(
+        f"/sessions/{song}/contrast/keep", data={"part": "kick", "over": "song", "name": "Drum"}
+    )
+    where = f"/sessions/{song}/moves/live?part=tuba&leader=kick&start_s=0&end_s=6"
+
+    def change_db(move, **look) -> float:
+        """What happens to the spectrum around 110 Hz, where the right channel sounds."""
+        query = "&".join(f"{name}={value}" for name, value in look.items())
+        found = caller.client.get(f"{where}&move={move}&{query}").json
+        at = int(np.argmin(np.abs(axis_hz() - 110)))
+        return found["after"][at] - found["before"][at]
+
+    assert change_db("m1") == pytest.approx(-3, abs=0.3)
+    assert change_db("m1", point="move", fold="right") == pytest.approx(-9, abs=0.3)
+    assert change_db("m2", point="move", fold="right", how="peak") == pytest.approx(6, abs=0.3)
+    assert change_db("m2", point="move", fold="left") == pytest.approx(0, abs=0.1)
+    found = caller.client.get(f"{where}&move=m1&kept=Drum").json
+    power = lambda levels: 10 * np.log10((10 ** (np.array(levels) / 10)).sum())  # noqa: E731
+    assert power(found["kept"]) == pytest.approx(power(found["after"]), abs=0.1)
+    assert caller.client.get(f"{where}&move=m1&fold=up").status_code == 400
+    assert caller.client.get(f"{where}&move=m1&kept=gone").status_code == 404

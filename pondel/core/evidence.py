@@ -9,7 +9,7 @@ import numpy as np
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
-from pondel.core.dsp.fold import Fold, folded
+from pondel.core.dsp.fold import Fold, Side, folded
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, in_zone, plan_region
 from pondel.core.engine.routing import active_moves
@@ -231,13 +231,13 @@ def part_spectrum(
     part_id: str,
     start: int,
     frames: int,
-    fold: Fold = "both",
+    fold: Side = "both",
     *,
     peak: bool = False,
 ) -> np.ndarray:
     """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`; or its highest.
 
-    `fold` is "both" (mean power of the channels), "middle" or "sides".
+    `fold` is "both" (mean power of the channels), "middle", "sides", "left" or "right".
     """
     blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
     return average_spectrum(blocks, chunked.session.rate, peak=peak)

@@ -13,6 +13,7 @@ from pondel.core.advice.lengths import lengths_of
 from pondel.core.document import Part, Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
+from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import (
@@ -221,12 +222,19 @@ class Fights:
 
         Of the chain only what comes before the move is in play, so that it is told by itself.
         """
+        before, after = self.sessions_around(document, part_id, move_id)
+        node: Node = (part_id, "before fader")
+        return before.region(node, *stretch), after.region(node, *stretch)
+
+    def sessions_around(
+        self, document: Session, part_id: str, move_id: str
+    ) -> tuple[ChunkedSession, ChunkedSession]:
+        """The session with a part's chain up to one of its moves, and up to behind it."""
         moves = document.part(part_id).moves
         at = next(n for n, move in enumerate(moves) if move.id == move_id)
-        sounds = []
+        found = []
         for end in (at, at + 1):
             part = document.part(part_id).model_copy(update={"moves": moves[:end]})
             parts = [part if one.id == part_id else one for one in document.parts]
-            chunked = self._now(document.model_copy(update={"parts": parts}))
-            sounds.append(chunked.region((part_id, "before fader"), *stretch))
-        return sounds[0], sounds[1]
+            found.append(self._now(document.model_copy(update={"parts": parts})))
+        return found[0], found[1]

@@ -12,9 +12,11 @@ from flask import Blueprint, render_template, request
 from pondel.core.advice.proposals import usual_kind
 from pondel.core.advice.tuning import Tuning, tunings
 from pondel.core.document import Session, move_of
+from pondel.core.dsp.fold import SIDES, Side
 from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.graph import part_tone
+from pondel.core.errors import BadDocument
 from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
 from pondel.core.measures.spectrum import axis_hz
@@ -150,6 +152,7 @@ def _zones(document: Session, pair: Pair | None) -> list:
     return [z for z in document.zones if z.leads == pair.leader.id and pair.yielder.id in z.gives_way]
 
 
+SILENT_DB = -150.0
 LOWS, MIDDLE = {"kick", "bass"}, (300.0, 3000.0)
 
 
@@ -283,6 +286,18 @@ def hit(session_id: str):
     return in_turn("hit", work)
 
 
+def _power(levels_db: np.ndarray) -> float:
+    return float((10.0 ** (levels_db / 10.0)).sum())
+
+
+def _asked_spectra() -> tuple[Side, bool, bool]:
+    """Of which side spectra are, whether the highest, and whether around the move in view alone."""
+    side = request.args.get("fold", "both")
+    if side not in SIDES:
+        raise BadDocument(f"spectra are of {', '.join(SIDES)}")
+    return side, request.args.get("how") == "peak", request.args.get("point") == "move"
+
+
 def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
     if found is None:
         return None
@@ -298,17 +313,33 @@ def live(session_id: str):
         return GONE
     part, move = chosen
     stretch = asked_stretch(document)
-    now, untreated = desk().now(document), desk().untreated(document)
+    now = desk().now(document)
     leader_id = request.args.get("leader", "")
+    side, peak, around_it = _asked_spectra()
+    kept = asked.words("kept", most=80)
+    beside = library().shelf.get("spectrum", kept)["levels_db"] if kept else None
 
     def work() -> dict[str, Any]:
         traces = now.reductions(part.id, stretch.start, stretch.frames)
+        around = desk().untreated(document), now
+        if around_it:
+            around = desk().fights.sessions_around(document, part.id, move.id)
+
+        def spectrum(chunked: ChunkedSession, part_id: str) -> np.ndarray:
+            where = stretch.start, stretch.frames
+            return part_spectrum(chunked, part_id, *where, side, peak=peak)
+
         spectra = {
-            "before": part_spectrum(untreated, part.id, stretch.start, stretch.frames),
-            "after": part_spectrum(now, part.id, stretch.start, stretch.frames),
+            name: spectrum(chunked, part.id)
+            for name, chunked in zip(("before", "after"), around, strict=True)
         }
         if document.has_part(leader_id) and leader_id != part.id:
-            spectra["key"] = part_spectrum(now, leader_id, stretch.start, stretch.frames)
+            spectra["key"] = spectrum(now, leader_id)
+        if beside is not None:
+            # Only its shape is compared: it is shown as loud as the part.
+            levels, own = np.array(beside), spectra["after"]
+            shift_db = 10 * np.log10(_power(own) / _power(levels)) if own.max() > SILENT_DB else 0.0
+            spectra["kept"] = levels + shift_db
         drawn = kind_of(move.kind).drawn(move, axis_hz(), document.rate).traces()
         bands = [name for band in sorted(drawn - {""}) if (name := f"{move.id}{band}") in traces]
         every = SLOWER if len(bands) > MANY_BANDS else 1

@@ -20,11 +20,19 @@ MONITOR_FOLDS: dict[str, tuple[float, float, float, float]] = {
 """What the left speaker gets of left and right, and the right one; mono is the middle, on both."""
 
 
-def folded(blocks: Iterable[np.ndarray], fold: Fold) -> Iterator[np.ndarray]:
-    """The middle (left + right) / 2 of blocks (frames, channels), or the sides (left - right) / 2."""
+Side = Literal["both", "middle", "sides", "left", "right"]
+SIDES: tuple[Side, ...] = ("both", "middle", "sides", "left", "right")
+"""Of what of two channels a spectrum is."""
+
+
+def folded(blocks: Iterable[np.ndarray], fold: Side) -> Iterator[np.ndarray]:
+    """The middle (left + right) / 2 of blocks (frames, channels), the sides (left - right) / 2, or one
+    channel."""
     for block in blocks:
         if fold == "both":
             yield block
+        elif fold in ("left", "right"):
+            yield block[:, :1] if fold == "left" else block[:, -1:]
         elif block.shape[1] == 1:
             yield block if fold == "middle" else np.zeros_like(block)
         else:

@@ -46,7 +46,8 @@ const curve = question(async (signal) => {
 const moving = question(async (signal) => {
   const { part, move } = state.view;
   if (!plot() || !move) return;
-  live = await getJSON(about("moves/live", { part, move }), signal);
+  const asked = [...document.querySelectorAll("[data-spectra]")].map((one) => [one.dataset.spectra, one.value]);
+  live = await getJSON(about("moves/live", { part, move, ...Object.fromEntries(asked.filter(([, value]) => value)) }), signal);
   held = 0;
   redraw();
   numbers();
@@ -151,6 +152,7 @@ function levels(svg, g, box) {
   svg.append(draw("text", { x: g.width - 2, y: TOP + 6, class: "axis", "text-anchor": "end" }, "dBFS"));
   svg.append(draw("path", { d: area(live.after), class: `under ink-${partInk}` }));
   if (live.key) svg.append(draw("path", { d: line(live.key), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash, "stroke-width": 1.5 }));
+  if (live.kept) svg.append(draw("path", { d: line(live.kept), class: "gain-asked" }));
   svg.append(draw("path", { d: line(live.before), class: `curve thin ink-${partInk}` }));
   svg.append(draw("path", { d: line(live.after), class: `curve ink-${partInk}`, "stroke-dasharray": partDash }));
 }
@@ -273,6 +275,7 @@ function wire() {
     redrawAbove();
     read();
   });
+  for (const one of document.querySelectorAll("[data-spectra]")) one.onchange = () => moving.now();
   new ResizeObserver(redraw).observe(box);
   curve.now();
   moving.now();
