@@ -14,7 +14,7 @@ from pondel.core.families import Members
 from pondel.core.hearing.table import HiddenTable
 from pondel.jobs.desk import Desk
 from pondel.jobs.turns import Superseded, Turns
-from pondel.jobs.whole_mix import SumLevels, Tone
+from pondel.jobs.whole_mix import MixTone, SumLevels
 
 
 class Meanwhile:
@@ -49,7 +49,7 @@ class Meanwhile:
             f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(document, parts)
         )
 
-    def tone(self, session_id: str, document: Session) -> Tone | None:
+    def tone(self, session_id: str, document: Session) -> MixTone | None:
         """The tone of the mix, None while it is taken: that is begun if need be."""
         mix = self._desk.whole_mix
         return mix.known_tone(document) or self._meanwhile(

@@ -23,7 +23,7 @@ from pondel.store.measures import Measures
 
 
 @dataclass(frozen=True)
-class Tone:
+class MixTone:
     """The average spectrum of a mix at the points of `axis_hz`, and how loud it is."""
 
     spectrum_db: list[float]
@@ -63,7 +63,7 @@ class WholeMix:
         """The mix's outline if it is known, else None."""
         return self._measures.get(self._outline_key(document, columns))
 
-    def tone(self, document: Session) -> Tone:
+    def tone(self, document: Session) -> MixTone:
         """The tone of the mix over the whole song."""
         spectrum, levels = AverageSpectrum(document.rate), LevelMeter(document.rate, 2)
         for block in self._blocks(document):
@@ -75,7 +75,7 @@ class WholeMix:
             "integrated_lufs": found.integrated_lufs,
         }
         self._measures.keep(self._tone_key(document), body)
-        return Tone(**body)
+        return MixTone(**body)
 
     def levels(self, document: Session, parts: list[str]) -> SumLevels:
         """The levels of some parts' sum as it reaches the mix, over the whole song."""
@@ -93,10 +93,10 @@ class WholeMix:
         found = self._measures.get(self._levels_key(document, parts))
         return SumLevels(**found) if found else None
 
-    def known_tone(self, document: Session) -> Tone | None:
+    def known_tone(self, document: Session) -> MixTone | None:
         """The mix's tone if it is known, else None."""
         found = self._measures.get(self._tone_key(document))
-        return Tone(**found) if found else None
+        return MixTone(**found) if found else None
 
     def _blocks(self, document: Session, plan: Plan | None = None) -> Iterator[np.ndarray]:
         plan, chunked = plan or make_plan(document, "mix"), self._now(document)
