@@ -4,8 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-ATTACKS := tests/attacks tests/test_page.py
-BROWSER := tests/test_walk.py tests/test_browser.py tests/test_treatments.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean
@@ -20,15 +19,13 @@ test: $(VENV)/.dev chromium
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy pondel/core
 	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
-	@echo "== tests; attacks and browsers, which wait more than they work, go beside the others and are told after them"
-	@beside="env --default-signal=INT $(BIN)/pytest -p no:cacheprovider"; \
-	$$beside $(ATTACKS) > $(VENV)/attacks.log 2>&1 & attacks=$$!; \
-	$$beside $(BROWSER) > $(VENV)/browser.log 2>&1 & browser=$$!; \
-	$(BIN)/pytest $(addprefix --ignore ,$(ATTACKS) $(BROWSER)) 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
-	wait $$attacks; attacked=$$?; wait $$browser; browsed=$$?; cat $(VENV)/attacks.log $(VENV)/browser.log; \
-	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/attacks.log $(VENV)/browser.log $(VENV)/tests.log \
+	@echo "== tests; those with a running Pondel and a browser go beside the others and are told after them"
+	@env --default-signal=INT $(BIN)/pytest -p no:cacheprovider $(BESIDE) > $(VENV)/beside.log 2>&1 & beside=$$!; \
+	$(BIN)/pytest $(addprefix --ignore ,$(BESIDE)) 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
+	wait $$beside; others=$$?; cat $(VENV)/beside.log; \
+	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/beside.log $(VENV)/tests.log \
 	  | awk '{ count[$$2] += $$1 } END { for (what in count) printf "%s %d %s", (n++ ? "," : "== in all:"), count[what], what; print "" }'; \
-	exit $$(( rest | attacked | browsed ))
+	exit $$(( rest | others ))
 
 .PHONY: chromium
 chromium:

@@ -14,6 +14,7 @@ from web_tools import jobs_of
 
 from pondel.web import create_app
 
+COLD_MS = 120_000
 CHROMIUM = "/usr/bin/chromium"
 QUIET = [
     "--no-sandbox",
@@ -57,8 +58,9 @@ def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("console", lambda m: errors.append(m.text) if m.type == "error" else None)
-    page.goto(address)
-    page.wait_for_load_state("networkidle")
+    # The first page of all waits until the kernels are compiled.
+    page.goto(address, timeout=COLD_MS)
+    page.wait_for_load_state("networkidle", timeout=COLD_MS)
     return page, errors
 
 

@@ -73,6 +73,17 @@ def space(page):
     page.click("#do-space-echo")
 
 
+def recipe(page):
+    page.click("#recipe-details > summary")
+    page.click("#recipe-3 > summary")
+    page.click("#recipe-3 button[type=submit]")
+
+
+def apart(page):
+    page.click("#contrast-details summary")
+    page.click("#contrast-lay")
+
+
 def several(page):
     page.check("#several-all")
     page.click("#several-mute")
@@ -142,6 +153,7 @@ EVERYWHERE = [
     ("intake", lambda p: p.click("#undo"), "a mute of several undone"),
     ("intake", lambda p: p.set_input_files("#tempo-file", tempo_file()), "a map of tempi"),
     ("intake", lambda p: p.click("#do-tempo-one"), "one tempo"),
+    ("intake", lambda p: p.select_option(of("key_note"), "A"), "a key"),
     ("intake?part=tuba", lambda p: p.check(of("mute")), "a mute"),
     ("intake?part=tuba", lambda p: p.click("#undo"), "a mute undone"),
     (
@@ -167,6 +179,9 @@ EVERYWHERE = [
     (MOVES + "eq", lambda p: p.click("button:text-is('Remove')"), "a move taken out"),
     (MOVES + "gate", lambda p: p.click("#add-for"), "a first setting"),
     (MOVES + "gate", lambda p: p.click("text=Swap:"), "a swap"),
+    ("moves?part=tuba", lambda p: p.click("#do-starting-eq-tuba"), "an EQ by role"),
+    ("moves?part=tuba", apart, "a contrast"),
+    ("moves?part=tuba", recipe, "a recipe"),
     ("moves?part=tuba", space, "a space"),
 ]
 
@@ -234,7 +249,7 @@ def compare(page, fresh, address, change, what):
         at_rest(page)
         at_rest(fresh)
     unlike = {
-        name: apart(shown.get(name), anew.get(name))
+        name: unlike_in(shown.get(name), anew.get(name))
         for name in shown.keys() | anew.keys()
         if shown.get(name) != anew.get(name)
     }
@@ -243,7 +258,7 @@ def compare(page, fresh, address, change, what):
     assert heard == fresh.evaluate(HEARD), f"after {what} another sound is heard"
 
 
-def apart(one, other):
+def unlike_in(one, other):
     """Where two values differ, without the rest."""
     if isinstance(one, list) and isinstance(other, list):
         if len(one) == len(other):
