@@ -11,7 +11,8 @@ STOP_DB = 85.0
 
 
 @kernel(fastmath=True, error_model="numpy")
-def _filter(signal, taps, factor, out):
+def keep_every(signal, taps, factor, out):
+    """Each `factor`-th of (channels, frames) through a filter, into (channels, fewer frames)."""
     for c in range(out.shape[0]):
         for i in range(out.shape[1]):
             given = signal[c, i * factor : i * factor + taps.size]
@@ -42,6 +43,6 @@ class Decimator:
         joined = np.concatenate([self._waiting, wide], axis=1)
         count = max(0, (joined.shape[1] - self._taps.size) // self._factor + 1)
         out = np.empty((joined.shape[0], count), np.float32)
-        _filter(joined, self._taps, self._factor, out)
+        keep_every(joined, self._taps, self._factor, out)
         self._waiting = joined[:, count * self._factor :]
         return out

@@ -17,6 +17,7 @@ import numpy as np
 from scipy.signal import firwin, kaiserord
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.decimate import keep_every
 
 STOP_DB = 100.0
 PASSED_HZ = 20_000.0
@@ -35,18 +36,6 @@ def _up(sound, phases, out):
                 for t in range(taps):
                     total += sound[c, i + 1 + t] * phases[p, t]
                 out[c, i * factor + p] = total
-
-
-@kernel(fastmath=True, error_model="numpy")
-def _down(sound, taps, factor, out):
-    """(channels, taps - 1 + frames * factor) to (channels, frames)."""
-    for c in range(out.shape[0]):
-        for i in range(out.shape[1]):
-            given = sound[c, i * factor : i * factor + taps.size]
-            total = np.float32(0.0)
-            for t in range(taps.size):
-                total += given[t] * taps[t]
-            out[c, i] = total
 
 
 def factors(rate: int) -> tuple[int, ...]:
@@ -99,7 +88,7 @@ class _Stage:
         joined = np.concatenate([self._above, sound], axis=1)
         self._above = joined[:, sound.shape[1] :].copy()
         out = np.empty((sound.shape[0], sound.shape[1] // self._factor), np.float32)
-        _down(joined, self._taps, self._factor, out)
+        keep_every(joined, self._taps, self._factor, out)
         return out
 
 

@@ -111,6 +111,8 @@ class Multiband(MoveBase):
     )
     stereo_link: bool = stereo_link()
 
+    placement: Placement = placement()
+
     @model_validator(mode="after")
     def _fits(self) -> Self:
         if len(self.crossovers_hz) != len(self.bands) - 1:
@@ -118,8 +120,6 @@ class Multiband(MoveBase):
         if any(b <= a * 1.02 for a, b in zip(self.crossovers_hz, self.crossovers_hz[1:], strict=False)):
             raise ValueError("crossovers rise, each at least 2 % above the last")
         return self
-
-    placement: Placement = placement()
 
 
 def band_squeeze(band: Band) -> BandSqueeze:
