@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import waitress
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
 from web_tools import jobs_of
 
 from pondel.web import create_app
@@ -57,11 +57,16 @@ def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str
     page = browser.new_context(viewport={"width": 1280, "height": 800}, **options).new_page()
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
-    page.on("console", lambda m: errors.append(m.text) if m.type == "error" else None)
+    page.on("console", lambda m: errors.append(said_by(m)) if m.type == "error" else None)
     # The first page of all waits until the kernels are compiled.
     page.goto(address, timeout=COLD_MS)
     page.wait_for_load_state("networkidle", timeout=COLD_MS)
     return page, errors
+
+
+def said_by(message: ConsoleMessage) -> str:
+    """An error of the console, and the address it came from."""
+    return f"{message.text} at {message.location['url']}"
 
 
 def at_rest(page: Page) -> None:

@@ -222,6 +222,31 @@ def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser)
     page.context.close()
 
 
+def test_a_drawn_zone_stays_with_its_fight_when_its_decision_is_taken_back(server, song, browser):
+    """The zone was forgotten until the ridges came, and what is heard was asked for without one."""
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
+    until(page, "pondel.state.view.zone")
+    page.fill('[aria-label="Zone from, in Hz"]', "50")
+    page.fill('[aria-label="Zone to, in Hz"]', "120")
+    page.keyboard.press("Enter")
+    page.click("#zone-line >> text=Kick")
+    page.wait_for_selector('#zone-line [data-decide=kick][aria-pressed="true"]')
+    page.click("text=Hear the zone")
+    until(page, "pondel.state.hear === 'zone'")
+    page.route("**/lanes/ridges*", lambda route: route.fulfill(status=204))
+    asked = []
+    page.on("response", lambda answer: asked.append(answer) if "hear=" in answer.url else None)
+    page.keyboard.press("Control+z")
+    page.wait_for_selector('#zone-line [data-decide=kick]:not([aria-pressed="true"])')
+    at_rest(page)
+    assert page.evaluate("pondel.state.view.zone") == {"low_hz": 50, "high_hz": 120}
+    assert asked
+    assert [answer.url for answer in asked if answer.status >= 400] == []
+    assert [error for error in errors if "400" in error] == []
+    page.context.close()
+
+
 def test_hits_sections_and_tempo_at_intake(server, song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{song}/intake?part=kick")

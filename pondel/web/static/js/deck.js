@@ -17,9 +17,10 @@ const OUTLINE_AGAIN_MS = 700;
 let outlining = 0;
 let asking = 0;
 
-/** What the deck wants to hear, in the words of the server. */
+/** What the deck wants to hear, in the words of the server; until a fight's zone is found, the pair. */
 export function wanted() {
-  const { view, hear, side } = state;
+  const { view, side } = state;
+  const hear = state.hear === "zone" && !view.zone ? "pair" : state.hear;
   const both = [view.leader, view.yielder];
   const inZone = { leader: [view.leader], part: [view.yielder] }[state.zoneWho] ?? both;
   const parts = { pair: both, zone: inZone, mix: [] }[hear] ?? [view.part ?? view.yielder];
@@ -83,7 +84,7 @@ function show() {
 /** Choose what is heard: mix, pair, part or key. */
 export async function hear(what) {
   if (what === "zone" && !state.view.zone) await findZone();
-  if (what === "zone" && !state.view.zone) return;
+  if (what === "zone" && !state.view.zone) return state.hear === "zone" ? hear("pair") : undefined;
   state.hear = what;
   document.querySelector(`#hear input[value="${what}"]`).checked = true;
   for (const button of document.querySelectorAll('[data-hear="key"]')) button.setAttribute("aria-pressed", String(what === "key"));
@@ -280,6 +281,7 @@ export async function start() {
     document.querySelector('#hear input[value="zone"]').disabled = !(view.leader && view.yielder);
     const impossible = document.querySelector(`#hear input[value="${state.hear}"]`).disabled;
     if (impossible) hear("mix");
+    else if (state.hear === "zone" && !view.zone) hear("zone");
     else if (state.hear !== "mix") refresh();
     matching.soon();
     drawSong();

@@ -80,7 +80,10 @@ export function look() {
   if (!shown) return;
   const view = JSON.parse(shown.dataset.view);
   const { leader, yielder, part } = state.view;
-  state.view = { leader, yielder, part, ...view };
+  const next = { leader, yielder, part, ...view };
+  // A zone that was drawn stays with its fight.
+  if (next.leader === leader && next.yielder === yielder) next.zone ??= state.view.zone;
+  state.view = next;
   markSpine();
 }
 
