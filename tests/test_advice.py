@@ -303,8 +303,20 @@ def test_a_duck_uncovers_the_leader_and_costs_the_yielder(duck):
         assert change.clear_won_db > 1 and not change.is_small
         assert change.after.clear_on_hits_db > change.before.clear_on_hits_db
     assert 0 < found.cost_share < 0.5
-    back = evidence.fight_evidence(before, after, "tuba", "drum", (40, 160))
-    assert back.zone.before.on_hits is None and back.zone.before.clear_on_hits_db is None
+
+
+def test_a_shortened_part_has_lost_what_is_not_there_any_more():
+    """Its own loudness is that of the whole stretch, not of the moments in which it still sounds."""
+    holds = np.hstack([sine(110, 4.0), sine(110, 4.0)])
+    ends = holds * (np.arange(holds.shape[0]) % RATE < RATE // 2)[:, None].astype(np.float32)
+    session = session_of({"id": "drum", "role": "kick"}, {"id": "tuba"})
+    tables = [
+        loops_of(ArrayMedia({"drum": hits(4.0), "tuba": tuba})).table(session, 0, 4 * RATE)
+        for tuba in (holds, ends)
+    ]
+    cost = evidence.fight_evidence(*tables, "drum", "tuba", (40, 160)).cost_share
+    # The ear's own ringing fills a little of the silent halves.
+    assert 0.4 < cost < 0.5
 
 
 def test_a_loop_is_told_by_the_same_table_as_the_song(duck):

@@ -222,6 +222,27 @@ def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser)
     page.context.close()
 
 
+def test_the_spectra_of_a_move_are_drawn_as_they_are_now(server, own_song, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    page.select_option("#add-kind", "eq")
+    page.click('[data-add="give way"]')
+    page.wait_for_selector('[data-plot="response"] path.curve')
+    at_rest(page)
+    leader = "document.querySelector('[data-plot=response] path.curve').getAttribute('d')"
+    average = page.evaluate(leader)
+    page.select_option("#spectra-how", "now")
+    until(page, f"{leader} !== {average!r}")
+    at_start = page.evaluate(leader)
+    page.click("#play")
+    until(page, f"{leader} !== {at_start!r} && {leader} !== {average!r}")
+    page.click("#play")
+    page.select_option("#spectra-how", "average")
+    until(page, f"{leader} === {average!r}")
+    assert errors == []
+    page.context.close()
+
+
 def test_a_drawn_zone_stays_with_its_fight_when_its_decision_is_taken_back(server, song, browser):
     """The zone was forgotten until the ridges came, and what is heard was asked for without one."""
     address, _ = server

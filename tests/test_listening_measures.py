@@ -8,7 +8,13 @@ from conftest import RATE, sine
 from hearing_tools import band
 from scipy.signal import butter, sosfilt
 
-from pondel.core.advice.lengths import length_words, lengths_of, note_value, overlap_share
+from pondel.core.advice.lengths import (
+    length_words,
+    lengths_of,
+    note_value,
+    overlap_share,
+    which_to_shorten,
+)
 from pondel.core.engine.hits import corrected
 from pondel.core.hearing.packing import pack
 from pondel.core.hearing.spectra import FRAME_S, ear_spectrum
@@ -126,6 +132,42 @@ def test_lengths_in_words():
     assert overlap_share([Onset(t, 30, 0, 0.1, 0.2) for t in (0.0, 1.0)], short) == 0.5
     assert length_words("Kick", [], "Bass", bass, 120) is None
     assert note_value(0.125, 120) == "a sixteenth" and note_value(0.26, 120) == "an eighth"
+
+
+def test_the_part_is_shortened_that_gives_up_less_of_itself():
+    """Long notes begin an eighth before each hit: cut to an eighth they end where the hit begins."""
+    hits = [Onset(float(t), 30, 0, 0.2, 0.4) for t in (1, 2, 3, 4)]
+    notes = [Onset(t - 0.25, 20, 0, 0.6, 0.8) for t in (1.0, 2.0, 3.0, 4.0)]
+    first, *others = which_to_shorten(hits, notes, 120)
+    assert not first.is_leader and not others
+    assert first.beats == 0.5 and first.end_s == pytest.approx(0.25)
+    words = "Shorten Bass to an eighth (250 of 600 ms): both sound for 0 ms of a hit, not 200 ms"
+    assert first.words("Bass") == words
+
+
+def test_a_long_hit_is_shortened_before_the_note_that_answers_it():
+    """The hit rings for 0.9 s, the note enters 0.4 s after it and ends before the next."""
+    hits = [Onset(float(t), 30, 0, 0.9, 1.0) for t in (0, 1, 2, 3)]
+    notes = [Onset(t + 0.4, 20, 0, 0.55, 0.6) for t in (0.0, 1.0, 2.0, 3.0)]
+    first = which_to_shorten(hits, notes, 120)[0]
+    assert first.is_leader and first.beats == 0.75
+    assert first.together_now_s == pytest.approx(0.5) and first.together_then_s == 0.0
+
+
+def test_nothing_is_shortened_where_both_begin_together_or_hardly_meet():
+    together = [Onset(float(t), 30, 0, 0.3, 0.5) for t in (0, 1, 2)]
+    assert which_to_shorten(together, together, 120) == []
+    apart = [Onset(t + 0.5, 30, 0, 0.2, 0.3) for t in (0.0, 1.0, 2.0)]
+    assert which_to_shorten(together, apart, 120) == []
+
+
+def test_without_a_tempo_lengths_are_in_ms():
+    hits = [Onset(float(t), 30, 0, 0.2, 0.4) for t in (1, 2, 3, 4)]
+    notes = [Onset(t - 0.25, 20, 0, 0.64, 0.8) for t in (1.0, 2.0, 3.0, 4.0)]
+    first = which_to_shorten(hits, notes, None)[0]
+    # Seven sixteenths of 640 ms end 30 ms after the hit begins; a fifth of its 200 ms is 40.
+    assert first.beats is None and first.end_s == pytest.approx(0.28)
+    assert "to 280 of 640 ms: both sound for 30 ms of a hit, not 200 ms" in first.words("Bass")
 
 
 @pytest.mark.parametrize("bpm", [72, 104, 128, 174])

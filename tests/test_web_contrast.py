@@ -140,6 +140,13 @@ def test_spectra_at_any_point_of_the_chain_and_any_side(app, caller, song):
     assert change_db("m2", point="move", fold="right", how="peak") == pytest.approx(6, abs=0.3)
     assert change_db("m2", point="move", fold="left") == pytest.approx(0, abs=0.1)
     found = caller.client.get(f"{where}&move=m1&kept=Drum").json
+    moving = caller.client.get(f"{where}&move=m2&point=move&fold=right&how=now").json["moving"]
+    assert moving["step_s"] == pytest.approx(0.1) and len(moving["rows"]["after"]) == 60
+    at = int(np.argmin(np.abs(axis_hz() - 110)))
+    rows = {name: np.array(rows)[5:55, at] for name, rows in moving["rows"].items()}
+    assert np.abs(rows["after"] - rows["before"] - 6).max() <= 1
+    # The drum strikes twice a second and falls in between; the tuba holds.
+    assert np.ptp(rows["before"]) <= 2 and np.ptp(np.array(moving["rows"]["key"]).max(axis=1)) > 12
     power = lambda levels: 10 * np.log10((10 ** (np.array(levels) / 10)).sum())  # noqa: E731
     assert power(found["kept"]) == pytest.approx(power(found["after"]), abs=0.1)
     assert caller.client.get(f"{where}&move=m1&fold=up").status_code == 400

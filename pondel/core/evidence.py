@@ -119,7 +119,8 @@ def fight_evidence(
         Change(*(_heard(table, leader, yielder, where) for table in (before, after)))
         for where in (zone_hz, None)
     )
-    loudness = [table.loudness_sone(yielder) for table in (before, after)]
+    # Over the same frames, silent ones too: a part that falls silent sooner has lost what was there.
+    loudness = [float(table.alone(yielder).sum()) for table in (before, after)]
     cost = 1.0 - loudness[1] / loudness[0] if loudness[0] > 0 else 0.0
     return FightEvidence(zone_hz, zone, whole, cost)
 
@@ -244,7 +245,7 @@ def part_spectrum(
 
 
 def part_now(
-    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Fold, at_s: np.ndarray
+    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Side, at_s: np.ndarray
 ) -> np.ndarray:
     """Spectra of a part around moments of a stretch: dBFS, (moments, points of `axis_hz`)."""
     blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)

@@ -1,4 +1,4 @@
-"""Session archives: a zip with session.json and its audio, read within bounds, written as a stream."""
+"""Session archives: a zip with session.json, its audio and the shelf, read in bounds and streamed."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from pondel.core.audio import files
 from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument, BadRecording
 from pondel.core.ids import fresh_id
+from pondel.jobs import shelves
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
@@ -79,14 +80,20 @@ def document_entry(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:
     return min(found, key=lambda entry: entry.filename.count("/"))
 
 
-def read_document(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, name: str) -> bytes:
-    """The text of the document."""
+def entry_beside(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, name: str) -> zipfile.ZipInfo | None:
+    """The entry of a name in the folder of another."""
+    wanted = str(PurePosixPath(entry.filename).parent / name)
+    return next((one for one in archive.infolist() if one.filename == wanted), None)
+
+
+def read_json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, name: str) -> bytes:
+    """The text of the document, or of another JSON file beside it."""
     if entry.file_size > MAX_JSON_BYTES:
-        raise BadDocument("this is too large to be a mix document", where=name)
+        raise BadDocument(f"its {PurePosixPath(entry.filename).name:.60} is too large", where=name)
     with archive.open(entry) as stream:
         text = stream.read(MAX_JSON_BYTES + 1)
     if len(text) > MAX_JSON_BYTES:
-        raise BadDocument("this is too large to be a mix document", where=name)
+        raise BadDocument(f"its {PurePosixPath(entry.filename).name:.60} is too large", where=name)
     return text
 
 
@@ -141,6 +148,9 @@ def _packed(library: Library, document: Session) -> Iterator[bytes]:
             archive.add(_pack(library, path, format, bits), names[file])
         part["file"] = names[file]
     archive.add(json.dumps(data, indent=1, ensure_ascii=False).encode(), SESSION_FILE)
+    shelf = shelves.written(library.shelf)
+    if shelf is not None:
+        archive.add(shelf, shelves.SHELF_FILE)
     yield from archive
 
 

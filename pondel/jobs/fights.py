@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from pondel.core.advice.lengths import lengths_of
+from pondel.core.advice.lengths import Shorter, lengths_of, which_to_shorten
 from pondel.core.document import Part, Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
@@ -71,7 +71,6 @@ class Fights:
         key = now.region((leader_id, "source"), start, frames)
         inside = hits[(hits >= begin_s) & (hits < begin_s + PROPOSAL_S - 0.3)] - begin_s
         recording = self._recordings.of(leader.file) if leader.file else None
-        lengths = lengths_of(recording.hits(leader)) if recording else None
         sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
         stretch, pair = (start, frames), (leader_id, yielder_id)
         zone_hz = zone_hz or self.zone_of(document, *pair, *stretch)
@@ -85,12 +84,26 @@ class Fights:
             rate,
             document.beats().bpm_at(begin_s),
             recording.home if recording else None,
-            lengths.fall_20_s if lengths else None,
+            self._fall_s(leader),
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
             self._recovery_s(document, *pair, stretch, inside, zone_hz),
             self.hits_s(document, yielder),
+            self._fall_s(yielder),
+            self._shorter(document, leader, yielder),
             yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
         )
+
+    def _fall_s(self, part: Part) -> float | None:
+        """How long one of a part's hits takes to fall by 20 dB."""
+        return lengths_of(self._recordings.of(part.file).hits(part)).fall_20_s if part.file else None
+
+    def _shorter(self, document: Session, leader: Part, yielder: Part) -> Shorter | None:
+        """The length that parts the yielder's tails from the leader's hits."""
+        if leader.file is None or yielder.file is None:
+            return None
+        hits, notes = (self._recordings.of(part.file).hits(part) for part in (leader, yielder))  # type: ignore[arg-type]
+        ways = which_to_shorten(hits, notes, document.known_tempo_bpm)
+        return next((way for way in ways if not way.is_leader), None)
 
     def _recovery_s(
         self,

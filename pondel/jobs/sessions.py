@@ -21,7 +21,7 @@ from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
 from pondel.core.versions import brought_up
-from pondel.jobs import archives
+from pondel.jobs import archives, shelves
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.recordings import Recordings
 from pondel.store.arrivals import same_recording
@@ -176,7 +176,8 @@ def import_document(
 def import_archive(library: Library, source: Path, name: str | None = None) -> str:
     """A new session from a session archive (zip); returns its id.
 
-    Only the document and the files it names are unpacked, one at a time.
+    Only the document and the files it names are unpacked, one at a time; recipes and spectra that
+    came along go on the shelf.
     """
     with archives.opened(source) as archive:
         entry = archives.document_entry(archive, source.name)
@@ -192,8 +193,16 @@ def import_archive(library: Library, source: Path, name: str | None = None) -> s
                 archives.unpack(archive, str(inside / path), unpacked, source.name)
                 return take_file(library, unpacked, rate, name=path.name)
 
-        text = archives.read_document(archive, entry, source.name)
-        return _imported(library, text, source.name, name, take)
+        text = archives.read_json(archive, entry, source.name)
+        beside = archives.entry_beside(archive, entry, shelves.SHELF_FILE)
+        kept = (
+            shelves.read(archives.read_json(archive, beside, source.name), source.name)
+            if beside
+            else []
+        )
+        session_id = _imported(library, text, source.name, name, take)
+    shelves.put_up(library.shelf, kept)
+    return session_id
 
 
 def _imported(

@@ -359,20 +359,30 @@ def spectra(session_id: str):
     return in_turn("spectra", lambda: _spectra(fight, fold, peak=how == "peak"))
 
 
+def moments(frames: int, rate: int) -> tuple[np.ndarray, float]:
+    """The middles of the steps in which a stretch is shown moving, and a step's length, in seconds."""
+    seconds = frames / rate
+    steps = max(1, min(MOST_STEPS, round(seconds / NOW_STEP_S)))
+    return (np.arange(steps) + 0.5) * seconds / steps, seconds / steps
+
+
+def whole_db(levels: np.ndarray) -> list[list[int]]:
+    """Rows of levels in whole decibels, as a picture that moves shows them."""
+    return np.maximum(np.round(levels), -200).astype(int).tolist()
+
+
 def _spectra_now(fight: FightInView, fold: Fold) -> dict[str, Any]:
     """What a picture that moves with the sound needs: a spectrum for every step of the loop."""
-    seconds = fight.frames / fight.now.session.rate
-    steps = max(1, min(MOST_STEPS, round(seconds / NOW_STEP_S)))
-    at_s = (np.arange(steps) + 0.5) * seconds / steps
+    at_s, step_s = moments(fight.frames, fight.now.session.rate)
 
     def of(chunked: ChunkedSession, part: str) -> list[list[int]]:
         levels = evidence.part_now(chunked, part, fight.start, fight.frames, fold, at_s)
-        return np.maximum(np.round(levels[:, ::2]), -200).astype(int).tolist()
+        return whole_db(levels[:, ::2])
 
     return {
         "hz": np.round(axis_hz()[::2], 2).tolist(),
         "start_s": fight.start_s,
-        "step_s": seconds / steps,
+        "step_s": step_s,
         "moving": {
             "leader": of(fight.now, fight.leader),
             "before": of(fight.untreated, fight.yielder),

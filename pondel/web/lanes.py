@@ -9,7 +9,7 @@ import numpy as np
 from flask import Blueprint, render_template, request
 
 from pondel.core.advice.fights import RankedPair, ranked
-from pondel.core.advice.lengths import length_words, note_value
+from pondel.core.advice.lengths import Shorter, length_words, note_value, which_to_shorten
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
@@ -23,6 +23,7 @@ from pondel.core.hearing.timemap import time_map, worst_stretch
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.stereo import BAND_EDGES_HZ
 from pondel.core.notes import note_name
+from pondel.core.operations.ways import SHORTENING
 from pondel.core.units import parse
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
@@ -407,7 +408,15 @@ def _lengths(document: Session, pair: Pair, start_s: float) -> dict[str, Any] | 
         "words": words,
         "fall_20_s": usual,
         "value": note_value(usual, bpm) if usual else None,
+        "ways": [_way(pair, way) for way in which_to_shorten(hits, notes, document.known_tempo_bpm)],
     }
+
+
+def _way(pair: Pair, way: Shorter) -> dict[str, Any]:
+    """One of the two to be shortened, in words and as the step that does it."""
+    part, other = (pair.leader, pair.yielder) if way.is_leader else (pair.yielder, pair.leader)
+    step = {"op": "give way", "part": part.id, "leader": other.id, "kind": SHORTENING.name}
+    return {"words": way.words(part.name), "part": part, "step": step}
 
 
 def _asked_below_hz() -> float:

@@ -17,7 +17,7 @@ from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.graph import part_tone
 from pondel.core.errors import BadDocument
-from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_spectrum, within
+from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_now, part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.base import TRACE_RATE, key_in
@@ -33,6 +33,7 @@ from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
     Pair,
+    Stretch,
     asked_pair,
     asked_revision,
     asked_stretch,
@@ -42,7 +43,7 @@ from pondel.web.context import (
     song_facts,
     take_turn,
 )
-from pondel.web.deck import in_turn
+from pondel.web.deck import in_turn, moments, whole_db
 from pondel.web.ink import inked
 from pondel.web.look import in_families, kept_rows, kinds_of_families
 from pondel.web.recipes import offered
@@ -290,12 +291,24 @@ def _power(levels_db: np.ndarray) -> float:
     return float((10.0 ** (levels_db / 10.0)).sum())
 
 
-def _asked_spectra() -> tuple[Side, bool, bool]:
-    """Of which side spectra are, whether the highest, and whether around the move in view alone."""
+def _asked_spectra() -> tuple[Side, str, bool]:
+    """Of which side spectra are, average, peak or now, and whether around the move in view alone."""
     side = request.args.get("fold", "both")
     if side not in SIDES:
         raise BadDocument(f"spectra are of {', '.join(SIDES)}")
-    return side, request.args.get("how") == "peak", request.args.get("point") == "move"
+    return side, request.args.get("how", "average"), request.args.get("point") == "move"
+
+
+def _moving(
+    asked_for: dict[str, tuple[ChunkedSession, str]], stretch: Stretch, side: Side
+) -> dict[str, Any]:
+    """The same spectra at every step of a stretch."""
+    at_s, step_s = moments(stretch.frames, next(iter(asked_for.values()))[0].session.rate)
+    rows = {
+        name: whole_db(part_now(chunked, part_id, stretch.start, stretch.frames, side, at_s))
+        for name, (chunked, part_id) in asked_for.items()
+    }
+    return {"moving": {"step_s": step_s, "rows": rows}}
 
 
 def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
@@ -315,7 +328,7 @@ def live(session_id: str):
     stretch = asked_stretch(document)
     now = desk().now(document)
     leader_id = request.args.get("leader", "")
-    side, peak, around_it = _asked_spectra()
+    side, how, around_it = _asked_spectra()
     kept = asked.words("kept", most=80)
     beside = library().shelf.get("spectrum", kept)["levels_db"] if kept else None
 
@@ -327,14 +340,12 @@ def live(session_id: str):
 
         def spectrum(chunked: ChunkedSession, part_id: str) -> np.ndarray:
             where = stretch.start, stretch.frames
-            return part_spectrum(chunked, part_id, *where, side, peak=peak)
+            return part_spectrum(chunked, part_id, *where, side, peak=how == "peak")
 
-        spectra = {
-            name: spectrum(chunked, part.id)
-            for name, chunked in zip(("before", "after"), around, strict=True)
-        }
+        asked_for = {"before": (around[0], part.id), "after": (around[1], part.id)}
         if document.has_part(leader_id) and leader_id != part.id:
-            spectra["key"] = spectrum(now, leader_id)
+            asked_for["key"] = now, leader_id
+        spectra = {name: spectrum(*of) for name, of in asked_for.items()}
         if beside is not None:
             # Only its shape is compared: it is shown as loud as the part.
             levels, own = np.array(beside), spectra["after"]
@@ -356,6 +367,7 @@ def live(session_id: str):
                 for name, values in shown.items()
             },
             **{name: np.round(levels, 2).tolist() for name, levels in spectra.items()},
+            **(_moving(asked_for, stretch, side) if how == "now" else {}),
         }
 
     return in_turn("live", work)

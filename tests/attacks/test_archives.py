@@ -90,7 +90,7 @@ CASES = {
     "no document": (lambda: packed(("audio/a.wav", b"x")), "no session.json"),
     "large document": (
         lambda: packed(("session.json", b" " * (33 << 20))),
-        "too large to be a mix document",
+        "its session.json is too large",
     ),
     "missing audio": (lambda: packed(("session.json", document())), "missing in the archive"),
     "audio outside": (

@@ -308,6 +308,8 @@ class MoveKind:
     """Whether its sound depends on the average spectrum of the part it stands on."""
     begins_by_role: bool = False
     """Whether it is what a part's role asks for to begin with: bands of shape, hz, gain_db and q."""
+    ends_tails: bool = False
+    """Whether it shortens what rings on: proposed where two parts part by their lengths."""
     takes_spectra: bool = False
     """Whether it stands on spectra that were taken from the song."""
     tuned: str = ""

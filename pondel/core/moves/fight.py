@@ -46,6 +46,16 @@ class Lows(Protocol):
     def best_gain_db(self) -> float: ...
 
 
+class Shorter(Protocol):
+    """A length for the tails of the part that gives way, in words too."""
+
+    @property
+    def end_s(self) -> float: ...
+    @property
+    def beats(self) -> float | None: ...
+    def words(self, name: str) -> str: ...
+
+
 @dataclass(frozen=True)
 class Start:
     """Settings of a move, and one sentence for each of the settings that were computed."""
@@ -78,6 +88,11 @@ class Fight:
     recovery_s: float | None = None
     """How long after a hit nine tenths of the yielder's loudness in the zone are heard again."""
     own_hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
+
+    own_hit_s: float | None = None
+    """How long one of the yielder's hits takes to fall by 20 dB."""
+    shorter: Shorter | None = None
+    """The length to which the yielder's tails are cut so that both part, where that does it."""
 
     fed: bool = False
     """Whether the part that gives way is a return that the leader feeds."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
@@ -16,6 +16,9 @@ from pondel.core.moves.picture import Picture, whole
 from pondel.core.refs import OwnHitsRef
 
 RISE_MS = 1.5
+MOST_FADE_MS = 80.0
+SHORTENED_TO = 0.7
+"""Of a hit's own length, where no shorter one keeps it clear of the other part."""
 DEEPEST_DB = -60.0
 """As far down as the trace of a faded tail goes."""
 
@@ -102,11 +105,23 @@ def _picture(move: TailTrim, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """The part's own tails end before its next hit."""
-    gap = gap_s(fight.own_hits_s)
-    end_ms = round(min(gap * 0.9, 2.0) * 1000) if gap else 400
+    """The part's own tails end where both part, or else before its next hit."""
     name = fight.yielder.name
+    if fight.shorter is not None:
+        end_s, beats_long = fight.shorter.end_s, fight.shorter.beats
+        end: dict[str, Any] = {"end_ms": float(round(end_s * 1000))}
+        if beats_long is not None:
+            end = {"end_beats": beats_long}
+        fade_ms = float(min(MOST_FADE_MS, round(end_s * 500)))
+        return Start(
+            {"kind": "tail trim", **end, "fade_ms": fade_ms}, [f"{fight.shorter.words(name)}."]
+        )
+    gap, own = gap_s(fight.own_hits_s), fight.own_hit_s
+    end_ms = round(min(gap * 0.9, 2.0) * 1000) if gap else 400
     why = f"before {name}'s next one comes" if gap else f"no regular hits of {name} were found"
+    if own is not None and own * SHORTENED_TO * 1000 < end_ms:
+        end_ms = round(own * SHORTENED_TO * 1000)
+        why = f"a {name} hit takes {own * 1000:.0f} ms to fall by 20 dB"
     return Start(
         {"kind": "tail trim", "end_ms": end_ms, "fade_ms": min(120, end_ms // 2)},
         [f"Ends {end_ms} ms after each hit: {why}."],
@@ -124,5 +139,7 @@ KIND = MoveKind(
     make=TailTrimProcessor,
     settle_s=lambda move: 0.0,
     timed=True,
+    ends_tails=True,
     in_brief=_in_brief,
+    checks=(),
 )

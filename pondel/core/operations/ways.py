@@ -18,6 +18,7 @@ from pondel.core.operations.chain import KindName, laid, tied
 from pondel.core.refs import PartRef
 
 EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
+SHORTENING = next(kind for kind in KINDS.values() if kind.ends_tails)
 Hz = Annotated[float, Field(ge=10, le=24_000)]
 StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 

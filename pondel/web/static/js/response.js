@@ -18,6 +18,9 @@ const LEVEL_SPAN_DB = 60;
 
 let shape = null;
 let live = null;
+/** The step of the loop that is drawn, with *now*, and the level at the top of the picture. */
+let step = -1;
+let top_db = 0;
 let cursor = null;
 let held = 0;
 let drawnAt = -1;
@@ -49,9 +52,23 @@ const moving = question(async (signal) => {
   const asked = [...document.querySelectorAll("[data-spectra]")].map((one) => [one.dataset.spectra, one.value]);
   live = await getJSON(about("moves/live", { part, move, ...Object.fromEntries(asked.filter(([, value]) => value)) }), signal);
   held = 0;
+  step = -1;
+  top_db = Math.ceil((Math.max(...["before", "after", "key"].flatMap((name) => live.moving?.rows[name]?.flat() ?? live[name] ?? [])) + 3) / 6) * 6;
+  stepOn();
   redraw();
   numbers();
 }, trouble);
+
+/** With *now*, the spectra at the playhead take the place of those of the loop; true when they changed. */
+function stepOn() {
+  if (!live?.moving) return false;
+  const { step_s, rows } = live.moving;
+  const now = Math.min(rows.after.length - 1, Math.max(0, Math.floor((deck.player.position() - live.start_s) / step_s)));
+  if (now === step) return false;
+  step = now;
+  for (const name in rows) live[name] = rows[name][step];
+  return true;
+}
 
 let asking = false;
 let stale = false;
@@ -78,7 +95,6 @@ function geometry(box) {
   const deep = height - TOP - BOTTOM;
   const x = (hz) => LEFT + across.share(within(hz)) * inner;
   const yGain = (db) => TOP + ((GAIN_SPAN_DB / 2 - Math.min(GAIN_SPAN_DB / 2, Math.max(-GAIN_SPAN_DB / 2 - 6, db))) / (GAIN_SPAN_DB + 6)) * deep;
-  const top_db = live ? Math.ceil((Math.max(...live.before, ...live.after, ...(live.key ?? [-200])) + 3) / 6) * 6 : 0;
   const yLevel = (db) => TOP + (Math.min(LEVEL_SPAN_DB, Math.max(0, top_db - db)) / LEVEL_SPAN_DB) * deep;
   const hzAt = (clientX) => within(across.hz((clientX - box.getBoundingClientRect().left - LEFT) / inner));
   const dbAt = (clientY) => GAIN_SPAN_DB / 2 - ((clientY - box.getBoundingClientRect().top - TOP) / deep) * (GAIN_SPAN_DB + 6);
@@ -244,6 +260,11 @@ function playhead() {
   if (now - drawnAt < 30) return;
   drawnAt = now;
   numbers();
+  if (stepOn()) {
+    redraw();
+    read();
+    return;
+  }
   box.querySelector(".above .gain-now")?.setAttribute("d", gainLine());
 }
 

@@ -1,0 +1,99 @@
+"""Recipes and kept spectra travel in a session's archive."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+
+import pytest
+from conftest import sine
+
+from pondel.core.audio import files
+from pondel.core.dsp.tone import TONE_HZ
+from pondel.core.errors import BadDocument
+from pondel.core.recipes.recipe import shipped
+from pondel.jobs import archives, sessions, shelves
+from pondel.store.library import Library
+
+RECIPE = next(iter(shipped().values())).model_dump(mode="json")
+BRASS = {"name": "Warm brass", "levels_db": [-20.0] * TONE_HZ.size}
+
+
+@pytest.fixture
+def studios(tmp_path):
+    """Two data folders."""
+    both = Library(tmp_path / "here"), Library(tmp_path / "there")
+    yield both
+    for library in both:
+        library.close()
+
+
+def sent_over(here, tmp_path, **changed):
+    """The archive of a session of one part; its entries changed as named."""
+    path = tmp_path / "tone.wav"
+    with files.Writer(path, 48000, 1, "wav", "24", 48000) as writer:
+        writer.write(sine(99, 1.0))
+    data = {
+        "name": "One",
+        "parts": [{"id": "a", "name": "A", "file": sessions.take_file(here, path, 48000)}],
+    }
+    song = here.create(sessions.parse_session(data), rate_known=True)
+    packed = tmp_path / "one.zip"
+    archives.write_archive(here, here.head(song).document, packed)
+    if changed:
+        with zipfile.ZipFile(packed) as archive:
+            bodies = {name: archive.read(name) for name in archive.namelist()}
+        with zipfile.ZipFile(packed, "w") as archive:
+            for name, body in {**bodies, **changed}.items():
+                archive.writestr(name, body)
+    return packed
+
+
+def test_recipes_and_spectra_come_along_and_nothing_is_overwritten(studios, tmp_path):
+    here, there = studios
+    here.shelf.keep("recipe", "Under the drum", RECIPE)
+    here.shelf.keep("spectrum", "Warm brass", BRASS)
+    other = {**BRASS, "levels_db": [-30.0] * TONE_HZ.size}
+    there.shelf.keep("spectrum", "Warm brass", other)
+    packed = sent_over(here, tmp_path)
+    sessions.import_archive(there, packed)
+    assert there.shelf.get("recipe", "Under the drum") == RECIPE
+    assert there.shelf.get("spectrum", "Warm brass") == other
+    assert there.shelf.get("spectrum", "Warm brass (2)") == BRASS
+    sessions.import_archive(there, packed)
+    assert there.shelf.names("spectrum") == ["Warm brass", "Warm brass (2)"]
+    assert there.shelf.names("recipe") == ["Under the drum"]
+
+
+def test_an_empty_shelf_leaves_no_file_in_the_archive(studios, tmp_path):
+    with zipfile.ZipFile(sent_over(studios[0], tmp_path)) as archive:
+        assert shelves.SHELF_FILE not in archive.namelist()
+
+
+@pytest.mark.parametrize(
+    ("shelf", "said"),
+    [
+        ("{", "not JSON"),
+        ("[" * 100_000, "not JSON"),
+        ("[]", "no list of recipes"),
+        ('{"recipe": []}', "no list of recipes"),
+        (json.dumps({"recipe": {"x": {"moves": [{"kind": "nothing"}]}}}), "recipe 'x'"),
+        (json.dumps({"spectrum": {"x": {"name": "x", "levels_db": [1]}}}), "spectrum 'x'"),
+        (json.dumps({"spectrum": {"x": {**BRASS, "levels_db": [float("nan")] * 3}}}), "spectrum 'x'"),
+        (json.dumps({"spectrum": {"x" * 81: BRASS}}), "name too long"),
+    ],
+)
+def test_a_shelf_that_is_none_is_refused_and_no_session_is_left(studios, tmp_path, shelf, said):
+    here, there = studios
+    packed = sent_over(here, tmp_path, **{shelves.SHELF_FILE: shelf.encode()})
+    with pytest.raises(BadDocument, match=said):
+        sessions.import_archive(there, packed)
+    assert there.sessions() == [] and there.shelf.names("recipe") == []
+
+
+def test_a_large_shelf_is_given_up(studios, tmp_path):
+    here, there = studios
+    large = b" " * (archives.MAX_JSON_BYTES + 1)
+    with pytest.raises(BadDocument, match=r"shelf\.json is too large"):
+        sessions.import_archive(there, sent_over(here, tmp_path, **{shelves.SHELF_FILE: large}))
+    assert there.sessions() == []
