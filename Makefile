@@ -14,10 +14,10 @@ demo: $(VENV)/.run
 	$(BIN)/pondel demo --data $${PONDEL_DATA:-data}
 
 test: $(VENV)/.dev chromium
-	@echo "== lint, format and types"
-	$(BIN)/ruff check .
-	$(BIN)/ruff format --check .
-	$(BIN)/mypy pondel/core
+	@echo "== lint, format and types, while the kernels are compiled beside them"
+	@$(BIN)/python -m pondel.core.warming & warming=$$!; \
+	$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core; checked=$$?; \
+	wait $$warming && exit $$checked
 	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
 	@echo "== tests; those with a running Pondel and a browser go beside the others and are told after them"
 	@env --default-signal=INT $(BIN)/pytest -p no:cacheprovider $(BESIDE) > $(VENV)/beside.log 2>&1 & beside=$$!; \

@@ -9,7 +9,7 @@ import pytest
 from conftest import RATE, hits, session_of, sine
 from moves_tools import rms_db, run
 
-from pondel.core import evidence, units
+from pondel.core import evidence
 from pondel.core.advice import proposals
 from pondel.core.advice.checks import check
 from pondel.core.audio.media import ArrayMedia
@@ -23,7 +23,7 @@ from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.measures.home import Home
 from pondel.core.moves.base import Traced
 from pondel.core.moves.checking import Heard
-from pondel.core.moves.compressor import Compressor, CompressorProcessor
+from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.dynamic_eq import DynamicEq
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import KINDS, kind_of
@@ -35,38 +35,6 @@ def fight_of(role: str, key: np.ndarray, hits_s: np.ndarray, low=40.0, high=120.
     session = session_of({"id": "k", "role": "kick"}, {"id": "b", "role": role})
     parts = session.part("k"), session.part("b")
     return Fight(*parts, low, high, key, hits_s, hits_s, RATE, 120.0, **more)
-
-
-@pytest.mark.parametrize("gap", [0.3, 0.5, 1.0])
-def test_a_proposed_duck_gives_four_decibels_and_is_back_before_the_next_hit(gap):
-    key = hits(12.0, gap)
-    times = np.arange(0.1, 12.0, gap)
-    proposal = proposals.propose(fight_of("bass", key, times), "compressor")
-    found: list[np.ndarray] = []
-    move = Compressor(id="m", **proposal.settings)
-    CompressorProcessor(move, RATE, 1, lambda values, band=None: found.append(values)).process(key, key)
-    reduction = found[0]
-    depths = [reduction[round(t * RATE) :][: RATE // 4].max() for t in times[:-1]]
-    assert 4.0 <= np.median(depths) <= 4.8
-    before_next = [reduction[round((t + gap) * RATE) - 48] for t in times[2:-2]]
-    assert np.median(before_next) < 0.35 * np.median(depths)
-    assert proposal.settings["key"] == {"source": "k", "tap": "source"}
-    assert len(proposal.reasons) == 4
-    assert units.say(proposal.settings["threshold_db"], "dB") in proposal.reasons[0]
-
-
-def test_a_voice_is_ducked_more_gently_than_a_bass():
-    key, times = hits(6.0), np.arange(0.1, 6.0, 0.5)
-    bass = proposals.propose(fight_of("bass", key, times), "compressor").settings
-    voice = proposals.propose(fight_of("voice", key, times), "compressor").settings
-    assert voice["ratio"] < bass["ratio"] and voice["range_db"] < bass["range_db"]
-    deep = proposals.propose(fight_of("bass", key, times), "dynamic eq").settings["bands"][0][
-        "range_db"
-    ]
-    assert (
-        deep
-        < proposals.propose(fight_of("pad", key, times), "dynamic eq").settings["bands"][0]["range_db"]
-    )
 
 
 def test_a_gate_is_no_way_of_giving_way():

@@ -50,6 +50,7 @@ FLOORS = [
     {"evidence", "advice", "survival"},
     {"recipes"},
     {"operations"},
+    {"warming"},
 ]
 """What stands on what inside the core, lowest first."""
 

@@ -24,7 +24,7 @@ from pondel.core.evidence import (
     small_speakers_lufs,
 )
 from pondel.core.families import groups_among
-from pondel.core.hearing.recovery import recovery_s
+from pondel.core.hearing.recovery import hidden_on_hits, recovery_s
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import kind_of
@@ -74,6 +74,7 @@ class Fights:
         sounds = [now.region((part, "before fader"), start, frames) for part in (leader_id, yielder_id)]
         stretch, pair = (start, frames), (leader_id, yielder_id)
         zone_hz = zone_hz or self.zone_of(document, *pair, *stretch)
+        recovery, hidden = self._untreated(document, *pair, stretch, inside, zone_hz)
         return Fight(
             leader,
             yielder,
@@ -86,11 +87,12 @@ class Fights:
             recording.home if recording else None,
             self._fall_s(leader),
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
-            self._recovery_s(document, *pair, stretch, inside, zone_hz),
+            recovery,
             self.hits_s(document, yielder),
             self._fall_s(yielder),
             self._shorter(document, leader, yielder),
             yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
+            hidden,
         )
 
     def _fall_s(self, part: Part) -> float | None:
@@ -105,7 +107,7 @@ class Fights:
         ways = which_to_shorten(hits, notes, document.known_tempo_bpm)
         return next((way for way in ways if not way.is_leader), None)
 
-    def _recovery_s(
+    def _untreated(
         self,
         document: Session,
         leader_id: str,
@@ -113,11 +115,12 @@ class Fights:
         stretch: tuple[int, int],
         hits_s: np.ndarray,
         zone_hz: tuple[float, float],
-    ) -> float | None:
-        """How long the leader's hits hide the other part when nothing is done."""
+    ) -> tuple[float | None, float | None]:
+        """When nothing is done: how long the leader's hits hide the other part, and how much of the
+        leader that hides on them."""
         bare = without_moves(document)
         if not self.are_heard(bare, leader_id, yielder_id):
-            return None
+            return None, None
         groups = groups_among(bare, (yielder_id, leader_id))
         heard = {part.id for part in self._analysis.parts(bare)}
         yielder, leader = (
@@ -128,7 +131,10 @@ class Fights:
             )
             for part_id in (yielder_id, leader_id)
         )
-        return recovery_s(yielder, leader, hits_s, zone_hz)
+        return (
+            recovery_s(yielder, leader, hits_s, zone_hz),
+            hidden_on_hits(leader, yielder, hits_s, zone_hz),
+        )
 
     def hits_s(self, document: Session, part: Part) -> np.ndarray:
         """A part's hits in seconds of the song; those of all that feed it for a group."""

@@ -20,12 +20,14 @@ from pondel.core.errors import BadDocument
 from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_now, part_spectrum, within
 from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
 from pondel.core.measures.spectrum import axis_hz
+from pondel.core.moves.amounts import STEPS
 from pondel.core.moves.base import TRACE_RATE, key_in
 from pondel.core.moves.controls import controls_of
 from pondel.core.moves.describe import Key
 from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.moves.starting import THROUGH
 from pondel.core.recipes import spaces
 from pondel.core.refs import hits_source
 from pondel.jobs.fights import ANY_ZONE_HZ
@@ -98,6 +100,8 @@ def show(session_id: str):
         move=move,
         kind=kind_of(move.kind) if move is not None else None,
         kinds=KINDS,
+        steps=STEPS,
+        throughs={name: one.words for name, one in THROUGH.items()},
         usual=_usual_kind(document, pair),
         kind_of=kind_of,
         in_brief=in_brief,

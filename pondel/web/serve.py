@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import os
-import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import waitress
 from waitress.server import BaseWSGIServer
 
@@ -61,29 +59,9 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
     listening = [one for one in sockets.values() if isinstance(one, BaseWSGIServer)]
     for one in listening:
         one.channel_class = gated_channel(app)
-    threading.Thread(target=warm_up, daemon=True).start()
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
         server.run()
     finally:
         jobs.stop()
-
-
-def warm_up() -> None:
-    """Compile the kernels before the first edit needs them."""
-    from pondel.core.dsp import filters
-    from pondel.core.dsp.cascade import Cascade
-    from pondel.core.hearing.excitation import excite
-    from pondel.core.hearing.loudness import partial_loudness
-    from pondel.core.measures.loudness import loudness_lufs
-    from pondel.core.moves.registry import KINDS
-
-    for channels in (1, 2):
-        block = np.zeros((4800, channels), np.float32)
-        for kind in KINDS.values():
-            if kind.warm:
-                kind.make(kind.params(id="warm"), 48000, channels, None).process(block, None)
-        Cascade(filters.high_cut(100.0, 12, 48000), channels).process(block)
-        loudness_lufs(block, 48000)
-        partial_loudness(excite([block], 48000).power)

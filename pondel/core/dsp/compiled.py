@@ -11,16 +11,21 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import numba
+import portalocker
 from platformdirs import user_cache_path
 
 from pondel.core import made_by
 
 CACHE_SETTING = "PONDEL_CACHE"
 STATES_KEPT = 3
+WARM = "all-compiled"
+LOCKED = portalocker.LockFlags.EXCLUSIVE | portalocker.LockFlags.NON_BLOCKING
 
 
 def _cache() -> Path | None:
@@ -41,6 +46,25 @@ def _cache() -> Path | None:
 _CACHE = _cache()
 if _CACHE is not None:
     numba.config.CACHE_DIR = str(_CACHE)  # type: ignore[attr-defined]
+
+
+def is_warm() -> bool:
+    """Whether all kernels of this state of the code have been compiled; never without a cache."""
+    return _CACHE is not None and (_CACHE / WARM).exists()
+
+
+@contextmanager
+def warming() -> Iterator[bool]:
+    """Whether this process is to compile all kernels, one at a time; remembered once it has."""
+    if _CACHE is None:
+        yield True
+        return
+    try:
+        with portalocker.Lock(_CACHE / f"{WARM}.lock", "a", flags=LOCKED):
+            yield not is_warm()
+            (_CACHE / WARM).touch()
+    except portalocker.LockException:
+        yield False
 
 
 def kernel(**options: Any) -> Any:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.hearing.scale import places_between
 from pondel.core.hearing.spectra import FRAME_S
@@ -52,3 +53,23 @@ def recovery_s(
         return None
     again = np.flatnonzero(lost[worst:] <= 1.0 - HEARD_AGAIN)
     return FRAME_S * (worst + int(again[0]) if again.size else length)
+
+
+def hidden_on_hits(
+    part: np.ndarray, hider: np.ndarray, hits_s: np.ndarray, zone_hz: tuple[float, float]
+) -> float | None:
+    """What share of a part's loudness in a zone another hides by itself, in the 200 ms after hits.
+
+    part and hider: excitations (frames, places); hits_s: seconds from their first frame, as a rule of
+    the part. None without hits, or where the part has no loudness there.
+    """
+    places = places_between(*zone_hz)
+    frames = min(part.shape[0], hider.shape[0])
+    at = near_hits(hits_s, frames)
+    if not at.any():
+        return None
+    own = np.ascontiguousarray(part[:frames][at])
+    alone = partial_loudness(own)
+    heard = np.minimum(partial_loudness(own, np.ascontiguousarray(hider[:frames][at])), alone)
+    whole = float(alone[:, places].sum())
+    return 1.0 - float(heard[:, places].sum()) / whole if whole > 0.0 else None

@@ -15,17 +15,34 @@ from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.model import Model
 from pondel.core.moves.checking import COMMON, Check
 from pondel.core.moves.describe import Key
-from pondel.core.moves.fight import Fight, Start
+from pondel.core.moves.fight import ComesThrough, Fight, Start
 from pondel.core.moves.hitface import HitFace, usual_face
 from pondel.core.moves.picture import Picture
 from pondel.core.moves.placement import PlacedProcessor, Placement, fold_of
 from pondel.core.refs import SectionRef
 
-MOST_SECTIONS = 256
+MOST_SECTIONS, MOST_BY_HAND = 256, 400
 LONGEST_S = 36_000.0
 Seconds = Annotated[float, Field(ge=-LONGEST_S, le=LONGEST_S)]
 """A moment of a song or a recording."""
 ID_FORM = r"^[A-Za-z0-9_-]+$"
+
+
+class Began(Model):
+    """The fight from which a first setting was worked out, and what has been set by hand since.
+
+    `far` is 0 for gentle, 1 for usual, 2 for strong; `by_hand` are paths into the move.
+    """
+
+    leader: Annotated[str, Field(max_length=40)]
+    far: float = Field(1.0, ge=0, le=2)
+    comes_through: ComesThrough = "body"
+    start_s: Seconds = 0.0
+    low_hz: float = Field(ge=10, le=24_000)
+    high_hz: float = Field(ge=10, le=24_000)
+    by_hand: list[Annotated[str, Field(max_length=80)]] = Field(
+        default_factory=list, max_length=MOST_BY_HAND
+    )
 
 
 class MoveBase(Model):
@@ -45,6 +62,9 @@ class MoveBase(Model):
         default_factory=list,
         max_length=20,
         description="Why it began as it did, where that was computed.",
+    )
+    began: Began | None = Field(
+        None, description="The fight that its first setting was worked out from, if it was."
     )
 
 
@@ -278,8 +298,8 @@ class MoveKind:
     """What one of its items is, in words."""
     checks: tuple[Check, ...] = COMMON
     """What can be wrong with it, in the order in which it is looked for."""
-    warm: bool = False
-    """Whether a server compiles it before it is first asked for."""
+    warmed_by: tuple[dict[str, Any], ...] = ({},)
+    """Settings with which, in turn, all its kernels run: compiled before they are needed."""
     quick: str = ""
     """A button of its own where nothing treats the part yet, as "Duck {part} for {leader}"."""
     rings_s: Callable[[Any], float] = lambda move: 0.0

@@ -19,6 +19,7 @@ from pondel.core.dsp.matched import biquads, response
 from pondel.core.dsp.moving import moving_settle_s, second_form_change_db, still_q
 from pondel.core.dsp.moving_bands import MovingBands
 from pondel.core.model import Model
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Pair, Trace, note_gains
 from pondel.core.moves.describe import (
     Key,
@@ -39,6 +40,7 @@ from pondel.core.units import say, say_hz
 MOST_BANDS = 12
 ATTACK_MS = 8.0
 RETURN_MS = 160.0
+SHARE = 0.4
 
 
 class TiedBand(Model):
@@ -199,14 +201,21 @@ def _picture(move: ComplementaryEq, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """Five decibels between both parts in the zone, two of them gained by the leader."""
-    q = round(fight.zone_q, 2)
-    band = {"hz": round(fight.centre_hz, 1), "q": q, "difference_db": 5.0, "share": 0.4}
+    """So many decibels between both parts in the zone, two fifths of them gained by the leader."""
+    amount, q = amount_for(fight, "difference"), round(fight.zone_q, 2)
+    gained = SHARE * amount.wanted_db
+    band = {
+        "hz": round(fight.centre_hz, 1),
+        "q": q,
+        "difference_db": amount.wanted_db,
+        "share": SHARE,
+    }
     return Start(
         {"kind": "complementary eq", "bands": [band]},
         [
             f"{say_hz(fight.centre_hz)}, Q {q:g}: as wide as {fight.zone}.",
-            f"5 dB between both: {fight.leader.name} gains 2 dB, {fight.yielder.name} gives 3 dB.",
+            f"{fight.leader.name} gains {say(gained, 'dB')}, {fight.yielder.name} gives "
+            f"{say(amount.wanted_db - gained, 'dB')}. {amount.why}",
         ],
     )
 
@@ -219,6 +228,7 @@ KIND = MoveKind(
     params=ComplementaryEq,
     picture=_picture,
     start=_start,
+    warmed_by=({"tied_to": {"part": "other", "move": "m"}, "bands": [{"hz": 90, "dynamic": "both"}]},),
     pair=Pair(sides=("gains", "gives"), alike=("bands", "placement")),
     make=ComplementaryEqProcessor,
     settle_s=_settle_s,

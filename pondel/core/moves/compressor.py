@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from pondel.core.dsp.squeeze import Squeezer, applied_db, settle_s
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import Group, MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
     Key,
@@ -27,10 +28,11 @@ from pondel.core.moves.describe import (
 )
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, whole
-from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
+from pondel.core.moves.starting import RANGE, Timing, fitted, key_of
 from pondel.core.units import say
 
-UNDER_DB, RETURNS_MS = 9.0, 300.0
+RETURNS_MS = 300.0
+UNDER_WHAT_FEEDS_IT = Timing(10.0, 40.0, RETURNS_MS, 6.0, None)
 
 
 class Compressor(MoveBase):
@@ -85,58 +87,24 @@ def _picture(move: Compressor, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """A full-band duck."""
-    if fight.fed:
-        return _under_what_feeds_it(fight)
-    ratio = 4.0 if fight.firm else 2.5
-    release_ms, why = release_for(fight)
-    settings = {
-        "kind": "compressor",
-        "key": key_of(fight),
-        "ratio": ratio,
-        "knee_db": 6.0,
-        "attack_ms": 2.0,
-        "release_ms": release_ms,
-        "range_db": 12.0 if fight.firm else 8.0,
-    }
-    wanted = 4.0 if fight.firm else 3.0
-    threshold, reached = fitted(
-        fight, Compressor, CompressorProcessor, lambda t: {**settings, "threshold_db": t}, wanted
-    )
-    return Start(
-        {**settings, "threshold_db": threshold},
-        [
-            threshold_words(threshold, reached),
-            f"Ratio {ratio:g}:1: {manner(fight)}.",
-            "Attack 2 ms: short enough to catch the hit, long enough not to click.",
-            why,
-        ],
-    )
+    """A full-band duck; of a return, one that lets it rise in the pauses, not between notes."""
+    amount = amount_for(fight, "whole")
+    ratio = 4.0 if fight.firm or fight.fed else 2.5
+    timing = UNDER_WHAT_FEEDS_IT if fight.fed else None
 
+    def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
+        return {
+            "kind": "compressor",
+            "key": key_of(fight),
+            "threshold_db": threshold_db,
+            "ratio": ratio,
+            "range_db": round(RANGE * amount.wanted_db, 1),
+            **timing.values("attack_ms", "hold_ms", "release_ms", "knee_db"),
+        }
 
-def _under_what_feeds_it(fight: Fight) -> Start:
-    """A return that is heard when the part pauses: further down than a part may go, and slowly back."""
-    settings = {
-        "kind": "compressor",
-        "key": key_of(fight),
-        "ratio": 4.0,
-        "knee_db": 6.0,
-        "attack_ms": 10.0,
-        "hold_ms": 40.0,
-        "release_ms": RETURNS_MS,
-        "range_db": 15.0,
-    }
-    threshold, reached = fitted(
-        fight, Compressor, CompressorProcessor, lambda t: {**settings, "threshold_db": t}, UNDER_DB
-    )
-    return Start(
-        {**settings, "threshold_db": threshold},
-        [
-            threshold_words(threshold, reached),
-            f"{say(UNDER_DB, 'dB')} are usual for a return under the part that feeds it.",
-            f"Release {RETURNS_MS:.0f} ms: it rises in the pauses, not between notes.",
-        ],
-    )
+    found = fitted(fight, Compressor, CompressorProcessor, settings_at, amount.wanted_db, timing)
+    why = [f"Release {RETURNS_MS:.0f} ms: it rises in the pauses, not between notes."]
+    return Start(found.settings, [amount.why, *(why if fight.fed else found.why(fight))])
 
 
 KIND = MoveKind(
@@ -153,7 +121,6 @@ KIND = MoveKind(
         Group("Level", ("makeup_db", "mix")),
         Group("Detector", ("detector", "rms_window_ms", "stereo_link")),
     ),
-    warm=True,
     quick="Duck {part} for {leader}",
     make=CompressorProcessor,
     settle_s=settle_s,

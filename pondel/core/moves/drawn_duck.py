@@ -14,6 +14,7 @@ from pondel.core.dsp.decibels import db_to_amplitude
 from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import response
 from pondel.core.model import Model
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import (
     beats,
@@ -28,7 +29,7 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.hitface import CurvePoint, HitFace
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles, whole
-from pondel.core.moves.starting import manner
+from pondel.core.moves.starting import THROUGH, due_s
 from pondel.core.refs import HitsRef
 from pondel.core.units import say, say_hz
 
@@ -52,6 +53,10 @@ class Point(Model):
         decimals=1,
         help="How the way to the next point curves: -1 late, 1 early.",
     )
+
+
+DEEP_LONGER = 0.2
+"""A drawn curve is over when its length is; a detector's return goes on."""
 
 
 def _first_points() -> list[Point]:
@@ -260,22 +265,30 @@ def _picture(move: DrawnDuck, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _start(fight: Fight) -> Start:
-    """A curve on every hit of the leader, over as long as the hit lasts."""
-    gap = fight.gap_s
-    length_s = min(fight.hit_s or 0.25, 0.9 * gap) if gap else fight.hit_s or 0.25
-    depth = 9.0 if fight.firm else 5.0
+    """A curve on every hit of the leader, over as long as it hides the part."""
+    amount, due = amount_for(fight, "drawn"), due_s(fight)
+    through = THROUGH[fight.comes_through]
+    length_s = due or fight.hit_s or 0.25
+    until = f"{fight.leader.name} hides {fight.yielder.name} there no longer"
+    if fight.recovery_s is None or due is None:
+        until = "a hit is over" if due is None else "the next one is still to come"
     reasons = [
         f"{fight.song_hits_s.size} hits of {fight.leader.name} set it off.",
-        f"Length {length_s * 1000:.0f} ms: a hit has fallen by 20 dB by then"
-        + (", and the next one is still to come." if gap else "."),
-        f"Depth {say(depth, 'dB')}: {manner(fight)}.",
+        f"Length {length_s * 1000:.0f} ms: by then {until}.",
+        amount.why,
     ]
     settings: dict[str, Any] = {
         "kind": "drawn duck",
         "hits_of": fight.leader.id,
         "length_ms": round(float(np.clip(length_s * 1000, 10, 8000))),
-        "depth_db": depth,
-        "ramp_ms": 3.0,
+        "depth_db": amount.wanted_db,
+        "ramp_ms": through.attack_ms,
+        "points": [
+            {"at": 0.0, "deep": 0.0},
+            {"at": 0.02, "deep": 1.0},
+            {"at": DEEP_LONGER + through.hold_share, "deep": 1.0, "bend": 0.3},
+            {"at": 1.0, "deep": 0.0},
+        ],
     }
     if fight.is_low:
         settings |= {"acts_on": "lows", "crossover_hz": round(max(fight.high_hz, 30.0), 1)}

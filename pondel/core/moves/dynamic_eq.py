@@ -13,6 +13,7 @@ import numpy as np
 from pondel.core.dsp.moving import moving_settle_s, second_form_change_db
 from pondel.core.dsp.moving_bands import MovingBands
 from pondel.core.model import Model
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Trace, note_gains
 from pondel.core.moves.describe import (
     Key,
@@ -32,10 +33,11 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Picture, band_handle, moving_factor
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import fitted, key_of, manner, release_for, threshold_words
+from pondel.core.moves.starting import Timing, bell_share, fitted, key_of
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 8
+NEARLY = 0.95
 
 
 class DynamicBand(Model):
@@ -141,31 +143,29 @@ def _picture(move: DynamicEq, hz: np.ndarray, rate: int) -> Picture:
 
 def _start(fight: Fight) -> Start:
     """A bell on the zone that dips while the leader sounds there."""
-    release_ms, why = release_for(fight)
-    depth = -12.0 if fight.firm else -9.0
-    q = round(fight.zone_q, 2)
-    band = {
-        "shape": "bell",
-        "hz": round(fight.centre_hz, 1),
-        "q": q,
-        "range_db": depth,
-        "ratio": 4.0,
-        "attack_ms": 4.0,
-        "release_ms": release_ms,
-    }
+    amount, q = amount_for(fight, "bell"), round(fight.zone_q, 2)
+    depth_db = round(amount.wanted_db / bell_share(fight, q), 1)
 
-    def settings_at(threshold: float) -> dict[str, Any]:
-        bands = [{**band, "threshold_db": threshold}]
-        return {"kind": "dynamic eq", "key": key_of(fight), "bands": bands}
+    def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
+        band = {
+            "shape": "bell",
+            "hz": round(fight.centre_hz, 1),
+            "q": q,
+            "range_db": -depth_db,
+            "ratio": 4.0,
+            "threshold_db": threshold_db,
+            **timing.values("attack_ms", "hold_ms", "release_ms"),
+        }
+        return {"kind": "dynamic eq", "key": key_of(fight), "bands": [band]}
 
-    threshold, reached = fitted(fight, DynamicEq, DynamicEqProcessor, settings_at, -0.9 * depth)
+    # Half of the hits reach nine tenths of the bell's depth, so that its range is what is given.
+    found = fitted(fight, DynamicEq, DynamicEqProcessor, settings_at, NEARLY * depth_db)
     return Start(
-        settings_at(threshold),
+        found.settings,
         [
             f"Bell at {say_hz(fight.centre_hz)}, Q {q:g}: as wide as the zone, {fight.zone}.",
-            threshold_words(threshold, reached),
-            f"Range {say(depth, 'dB')}: {manner(fight)}.",
-            why,
+            f"{amount.why} The bell goes to {say(-depth_db, 'dB')}, which is that much over its zone.",
+            *found.why(fight),
         ],
     )
 

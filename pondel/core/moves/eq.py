@@ -15,6 +15,7 @@ from pondel.core.dsp.matched import biquads, butterworth_cut, response
 from pondel.core.dsp.moving import still_q
 from pondel.core.dsp.tone import PINK, TONE_HZ, Tone
 from pondel.core.model import Model
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import choice, decibels, frequency, items, placement, sharpness
 from pondel.core.moves.fight import Fight, Start
@@ -236,13 +237,11 @@ def _picture(move: Eq, hz: np.ndarray, rate: int, tone: Tone = PINK) -> Picture:
 
 def _start(fight: Fight) -> Start:
     """A gentle cut of the yielder where the leader matters."""
-    q = round(fight.zone_q, 2)
+    amount, q = amount_for(fight, "cut"), round(fight.zone_q, 2)
+    band = {"hz": round(fight.centre_hz, 1), "gain_db": -amount.wanted_db, "q": q}
     return Start(
-        {
-            "kind": "eq",
-            "bands": [{"hz": round(fight.centre_hz, 1), "gain_db": -3.0, "q": q}],
-        },
-        [f"Bell at {say_hz(fight.centre_hz)}, −3 dB, Q {q:g}: a gentle cut as wide as {fight.zone}."],
+        {"kind": "eq", "bands": [band]},
+        [f"Bell at {say_hz(fight.centre_hz)}, Q {q:g}: as wide as {fight.zone}.", amount.why],
     )
 
 

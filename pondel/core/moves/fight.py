@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from pondel.core.dsp.timing import gap_s
 from pondel.core.units import say_hz
 
 LOW_ZONE_HZ = 200.0
+ComesThrough = Literal["snap", "body", "ring"]
 
 
 class Named(Protocol):
@@ -96,6 +97,12 @@ class Fight:
 
     fed: bool = False
     """Whether the part that gives way is a return that the leader feeds."""
+    hidden_on_hits: float | None = None
+    """What the yielder by itself hides of the leader in the zone on its hits, 0 to 1."""
+    far: float = 1.0
+    """How far to go: 0 gentle, 1 usual, 2 strong, and between."""
+    comes_through: ComesThrough = "body"
+    """What of the leader is to come through."""
 
     @property
     def firm(self) -> bool:

@@ -25,6 +25,7 @@ from pondel.core.dsp.squeeze import BandSqueeze, Squeezer, applied_db
 from pondel.core.dsp.squeeze import settle_s as squeeze_settle_s
 from pondel.core.errors import BadDocument
 from pondel.core.model import Model
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import Action, MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import (
     Key,
@@ -50,8 +51,8 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import fitted, hold_ms_for, key_of, manner, release_for, threshold_words
-from pondel.core.units import say, say_hz
+from pondel.core.moves.starting import RANGE, Timing, fitted, key_of
+from pondel.core.units import say_hz
 
 MOST_BANDS = 6
 LINEAR_S = 0.2
@@ -268,7 +269,7 @@ def _picture(move: Multiband, hz: np.ndarray, rate: int) -> Picture:
 
 def _start(fight: Fight) -> Start:
     """Duck only the band of the fight; what lies above and below stays untouched."""
-    reasons = []
+    amount = amount_for(fight, "band")
     if fight.is_low:
         cut = fight.high_hz
         words = f"the fight ends there ({fight.zone})"
@@ -276,26 +277,20 @@ def _start(fight: Fight) -> Start:
             cut = max(fight.home.crossover_hz * 1.15, min(fight.high_hz, 160.0))
             words = f"more than nine tenths of {fight.leader.name} lie below it"
         crossovers, ducked = [round(cut, 1)], 0
-        reasons.append(f"Crossover {say_hz(cut)}: {words}; above it nothing changes.")
+        reason = f"Crossover {say_hz(cut)}: {words}; above it nothing changes."
     else:
         crossovers, ducked = [round(fight.low_hz, 1), round(fight.high_hz, 1)], 1
-        reasons.append(f"Crossovers {fight.zone}: the zone in which {fight.leader.name} is hidden.")
-    hold_ms = hold_ms_for(fight)
-    release_ms, why = release_for(fight, hold_ms)
-    ratio = 6.0 if fight.firm else 4.0
-    band = {
-        "on": True,
-        "ratio": ratio,
-        "knee_db": 6.0,
-        "attack_ms": 3.0 if fight.is_low else 5.0,
-        "hold_ms": hold_ms,
-        "release_ms": release_ms,
-        "range_db": 20.0 if fight.firm else 10.0,
-    }
+        reason = f"Crossovers {fight.zone}: the zone in which {fight.leader.name} is hidden."
 
-    def settings_at(threshold: float) -> dict[str, Any]:
+    def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
         bands: list[dict[str, Any]] = [{"on": False} for _ in range(len(crossovers) + 1)]
-        bands[ducked] = {**band, "threshold_db": threshold}
+        bands[ducked] = {
+            "on": True,
+            "threshold_db": threshold_db,
+            "ratio": 6.0 if fight.firm else 4.0,
+            "range_db": round(RANGE * amount.wanted_db, 1),
+            **timing.values("attack_ms", "hold_ms", "release_ms", "knee_db"),
+        }
         return {
             "kind": "multiband",
             "key": key_of(fight),
@@ -304,15 +299,9 @@ def _start(fight: Fight) -> Start:
             "listens": "same band",
         }
 
-    wanted = 16.0 if fight.firm else 8.0
-    threshold, reached = fitted(fight, Multiband, MultibandProcessor, settings_at, wanted)
-    reasons += [
-        threshold_words(threshold, reached),
-        f"Ratio {ratio:g}:1 and a range of {say(band['range_db'], 'dB')}: {manner(fight)}.",
-        why,
-        f"The band listens to the same band of {fight.leader.name}.",
-    ]
-    return Start(settings_at(threshold), reasons)
+    found = fitted(fight, Multiband, MultibandProcessor, settings_at, amount.wanted_db)
+    listens = f"The band listens to the same band of {fight.leader.name}."
+    return Start(found.settings, [reason, amount.why, *found.why(fight), listens])
 
 
 def _split(settings: dict[str, Any], index: int) -> None:

@@ -27,6 +27,7 @@ from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.moving import band_pass
 from pondel.core.dsp.scale import cam_of, erb_hz, hz_of
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import (
     Key,
@@ -45,7 +46,7 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import key_of, manner, release_for
+from pondel.core.moves.starting import key_of, timing_for
 from pondel.core.units import say, say_hz
 
 STEP = 16
@@ -257,31 +258,31 @@ def _band_level_db(fight: Fight) -> float:
 
 def _start(fight: Fight) -> Start:
     """Narrow bands around the zone, each lowered by what the leader holds there."""
+    amount = amount_for(fight, "spectral")
     low, high = max(20.0, fight.low_hz / 1.5), min(18000.0, fight.high_hz * 1.5)
     high = max(high, low * 1.3)
     level = _band_level_db(fight)
     threshold_db = float(np.clip(round(2 * (level - 20.0)) / 2, -80, 0))
-    release_ms, why = release_for(fight)
-    depth = 12.0 if fight.firm else 9.0
+    timing = timing_for(fight, amount.wanted_db)
+    settings = {
+        "kind": "spectral duck",
+        "key": key_of(fight),
+        "low_hz": round(low, 1),
+        "high_hz": round(high, 1),
+        "depth_db": amount.wanted_db,
+        "threshold_db": threshold_db,
+        "ratio": 2.5,
+        **timing.values("attack_ms", "hold_ms", "release_ms"),
+        "tilt_db_oct": 0.0,
+    }
     return Start(
-        {
-            "kind": "spectral duck",
-            "key": key_of(fight),
-            "low_hz": round(low, 1),
-            "high_hz": round(high, 1),
-            "depth_db": depth,
-            "threshold_db": threshold_db,
-            "ratio": 2.5,
-            "attack_ms": 4.0,
-            "release_ms": release_ms,
-            "tilt_db_oct": 0.0,
-        },
+        settings,
         [
             f"{say_hz(low)} to {say_hz(high)}: half an octave around the zone.",
             f"Threshold {say(threshold_db, 'dB')}: 20 dB under the usual level of "
             f"{fight.leader.name} there.",
-            f"Depth {say(depth, 'dB')}: {manner(fight)}.",
-            why,
+            amount.why,
+            *timing.why(fight),
         ],
     )
 

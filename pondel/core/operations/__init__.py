@@ -26,6 +26,7 @@ from pondel.core.operations.chain import (
 )
 from pondel.core.operations.contrast import Contrast, TakeSpectra
 from pondel.core.operations.hits import GiveHits, HitsAsFound, SetHits, ToggleHit
+from pondel.core.operations.how_far import GoAsFar
 from pondel.core.operations.moves import Act, AddItem, RemoveItem, SetMove
 from pondel.core.operations.parts import (
     AddReturn,
@@ -68,6 +69,7 @@ _ASKED: tuple[type[Operation], ...] = (
     RemoveZone,
     SetZone,
     RightOfWay,
+    GoAsFar,
     GiveWay,
     StartingEq,
     Contrast,

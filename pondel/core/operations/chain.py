@@ -23,11 +23,12 @@ from pondel.core.operations.base import (
     Operation,
     changed,
 )
+from pondel.core.operations.how_far import anew
 from pondel.core.operations.moves import chain_in, well_pointed
 from pondel.core.refs import Mapping, PartRef, rebind, references
 from pondel.core.units import say_hz
 
-NOT_GIVEN = ("id", "kind", "lost", "why")
+NOT_GIVEN = ("id", "kind", "lost", "why", "began")
 KindName = Annotated[str, Field(max_length=40)]
 
 
@@ -226,7 +227,8 @@ def _heard_by(move: Any) -> set[str]:
 class Swap(Operation):
     """Let the leader give way instead: its keyed moves and the yielder's change places.
 
-    Moves that listen to the other part move over, and listen to the part they came from.
+    Moves that listen to the other part move over, and listen to the part they came from; what was
+    worked out from the fight is worked out anew.
     """
 
     op: Literal["swap"] = "swap"
@@ -237,6 +239,7 @@ class Swap(Operation):
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         names = document.part(self.leader).name, document.part(self.part).name
         other = {self.leader: self.part, self.part: self.leader}
+        fresh: list[tuple[str, str]] = []
 
         def change(data: Json) -> None:
             taken: dict[str, list[Json]] = {self.leader: [], self.part: []}
@@ -256,10 +259,19 @@ class Swap(Operation):
                 moves = chain_in(data, holder)
                 for move in arrived:
                     moves.append({**move, "id": free_id(moves)})
+                    if move["began"]:
+                        move["began"]["leader"] = other[holder]
+                        fresh.append((holder, moves[-1]["id"]))
             for zone in data["zones"]:
                 if zone["leads"] in other and zone["gives_way"] == [other[zone["leads"]]]:
                     zone.update(leads=other[zone["leads"]], gives_way=[zone["leads"]])
 
         if self.leader == self.part:
             raise BadDocument("a part cannot give way to itself: choose two parts")
-        return Done(changed(document, change), f"{names[1]} leads, {names[0]} gives way")
+        left, said = changed(document, change), []
+        for holder, move_id in fresh:
+            began = move_of(left.part(holder), move_id).began
+            how = {"far": began.far, "comes_through": began.comes_through}
+            left, why = anew(left, facts, holder, move_id, how, keep=False)
+            said += why
+        return Done(left, f"{names[1]} leads, {names[0]} gives way", said)

@@ -37,6 +37,7 @@ FAMILIES = {
     "hits": "Hits",
     "zones": "Decisions",
     "ways": "Giving way",
+    "how_far": "How far",
     "contrast": "Contrast",
     "recipes": "Recipes",
     "chain": "Chains of moves",

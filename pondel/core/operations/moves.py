@@ -15,6 +15,7 @@ from pydantic import BaseModel, Field
 from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.losses import dangling
+from pondel.core.moves.base import MOST_BY_HAND
 from pondel.core.moves.controls import control_of, item_lists, number_lists, parse_control, parse_value
 from pondel.core.moves.describe import Key
 from pondel.core.moves.registry import kind_of
@@ -34,7 +35,8 @@ from pondel.core.operations.base import (
 )
 from pondel.core.refs import PartRef, pointers
 
-FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why")
+FIXED = ("id", "kind", "key", "side", "tied_to", "lost", "why", "began")
+NOT_BY_HAND = ("id", "kind", "lost", "why", "began")
 ALIKE = ("on", "sections")
 """What is the same on both sides of any pair: whether it works, and where."""
 ListName = Annotated[str, Field(max_length=40)]
@@ -50,21 +52,56 @@ def move_in(data: Json, part_id: str, move_id: str) -> Json:
     return next(move for move in chain_in(data, part_id) if move["id"] == move_id)
 
 
-def on_move(document: Session, part_id: str, move_id: str, change: Callable[[Json], None]) -> Session:
-    """A document in which a move's JSON was changed in place, and alike its other side's."""
+def on_move(
+    document: Session,
+    part_id: str,
+    move_id: str,
+    change: Callable[[Json], None],
+    *,
+    by_hand: bool = True,
+) -> Session:
+    """A document in which a move's JSON was changed in place, and alike its other side's.
+
+    What is set by hand is remembered where the move's first setting was worked out from a fight.
+    """
     was = move_of(document.part(part_id), move_id)
     pointed_at_nothing = dangling(document, was)
 
     def both(data: Json) -> None:
         move = move_in(data, part_id, move_id)
+        before = deepcopy(move)
         change(move)
+        if move["began"] and by_hand:
+            known = move["began"]["by_hand"]
+            known += [path for path in set_by_hand(before, move) if path not in known]
+            del known[:-MOST_BY_HAND]
         pair = kind_of(move["kind"]).pair
         if pair is not None and not move["lost"]:
             other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
-            other.update({name: deepcopy(move[name]) for name in (*pair.alike, *ALIKE)})
+            other.update({name: deepcopy(move[name]) for name in (*pair.alike, *ALIKE, "began")})
 
     left = _mended(changed(document, both), part_id, move_id, was.on)
     return left if pointed_at_nothing else well_pointed(left, part_id, move_id)
+
+
+def set_by_hand(before: Json, after: Json) -> list[str]:
+    """The paths at which a move's JSON was changed; a list whole, where its length was."""
+    leave = {*NOT_BY_HAND, *ALIKE}
+    was, now = ({name: one[name] for name in one if name not in leave} for one in (before, after))
+    return _differing(was, now)
+
+
+def _differing(was: Any, now: Any) -> list[str]:
+    """Paths that differ, an empty one where the values themselves do."""
+    if isinstance(was, list) and isinstance(now, list) and len(was) == len(now):
+        was, now = ({str(n): value for n, value in enumerate(one)} for one in (was, now))
+    if not isinstance(was, dict) or not isinstance(now, dict):
+        return [] if was == now else [""]
+    return [
+        f"{name}.{path}".rstrip(".")
+        for name, value in now.items()
+        for path in _differing(was.get(name), value)
+    ]
 
 
 def well_pointed(document: Session, part_id: str, move_id: str) -> Session:

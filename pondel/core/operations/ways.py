@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
@@ -11,10 +12,18 @@ from pondel.core.advice.starting_eq import starting_eq
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.moves.base import LONGEST_S
-from pondel.core.moves.fight import Start
+from pondel.core.moves.fight import ComesThrough, Fight, Start
 from pondel.core.moves.registry import KINDS, kind_of
-from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, MoveAt, Operation
+from pondel.core.operations.base import (
+    NOTHING_KNOWN,
+    Done,
+    Facts,
+    Json,
+    MoveAt,
+    Operation,
+)
 from pondel.core.operations.chain import KindName, laid, tied
+from pondel.core.operations.how_far import HowFar, began_of, far_of
 from pondel.core.refs import PartRef
 
 EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
@@ -23,9 +32,10 @@ Hz = Annotated[float, Field(ge=10, le=24_000)]
 StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
 
-def _with(document: Session, leader: str, yielder: str, proposal: Start) -> Session:
+def laid_for(document: Session, fight: Fight, proposal: Start, start_s: float) -> Session:
     """The document with a proposed move laid on the part that gives way, or on both."""
-    settings = proposal.settings
+    leader, yielder = fight.leader.id, fight.yielder.id
+    settings = {**proposal.settings, "began": began_of(fight, start_s)}
     if kind_of(settings["kind"]).pair is not None:
         return tied(document, leader, yielder, settings, proposal.reasons)
     return laid(document, yielder, settings, proposal.reasons)
@@ -34,7 +44,9 @@ def _with(document: Session, leader: str, yielder: str, proposal: Start) -> Sess
 class GiveWay(Operation):
     """A move on a part for a leader, its settings computed from the fight near `start_s`.
 
-    `kind` as named, or the usual one; the zone as given, or where the leader loses most.
+    `kind` as named, or the usual one; the zone as given, or where the leader loses most; as far as is
+    gentle, usual or strong in the trade; what is to come through of the leader is its snap, its body
+    or its ring.
     """
 
     op: Literal["give way"] = "give way"
@@ -44,7 +56,9 @@ class GiveWay(Operation):
     start_s: StartS = 0.0
     low_hz: Hz | None = None
     high_hz: Hz | None = None
-    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5}
+    how_far: HowFar = "usual"
+    comes_through: ComesThrough = "body"
+    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5, "how_far": "gentle"}
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:
@@ -58,9 +72,11 @@ class GiveWay(Operation):
         zone = None
         if self.low_hz is not None and self.high_hz is not None:
             zone = self.low_hz, self.high_hz
-        fight = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        measured = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        how = {"far": far_of(self.how_far), "comes_through": self.comes_through}
+        fight = replace(measured, **how)  # type: ignore[arg-type]
         proposal = propose(fight, self.kind)
-        left = _with(document, self.leader, self.part, proposal)
+        left = laid_for(document, fight, proposal, self.start_s)
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
         kind = kind_of(proposal.settings["kind"]).in_words
         title = f"{fight.yielder.name}: {kind} for {fight.leader.name}"
@@ -73,6 +89,7 @@ class RightOfWay(Operation):
     op: Literal["right of way"] = "right of way"
     zone: Annotated[str, Field(max_length=40)]
     start_s: StartS = 0.0
+    how_far: HowFar = "usual"
     example: ClassVar[Json] = {"zone": "z1", "start_s": 18.5}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
@@ -82,10 +99,12 @@ class RightOfWay(Operation):
         left, said = document, []
         for yielder in zone.gives_way:
             edges = zone.low_hz, zone.high_hz
-            proposal = propose(facts.fight(document, zone.leads, yielder, self.start_s, edges))
+            measured = facts.fight(document, zone.leads, yielder, self.start_s, edges)
+            fight = replace(measured, far=far_of(self.how_far))
+            proposal = propose(fight)
             if zone.sections:
                 proposal.settings["sections"] = zone.sections
-            left = _with(left, zone.leads, yielder, proposal)
+            left = laid_for(left, fight, proposal, self.start_s)
             said += proposal.reasons
         last = left.part(zone.gives_way[-1])
         added = MoveAt(last.id, last.moves[-1].id)

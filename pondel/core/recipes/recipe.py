@@ -23,7 +23,7 @@ from pondel.core.refs import Mapping, rebind, references
 
 PART = "part"
 MOST_MOVES, MOST_SLOTS, MOST_RETURNS = 24, 8, 4
-NOT_KEPT = ("id", "sections", "lost", "why", "sources")
+NOT_KEPT = ("id", "sections", "lost", "why", "began", "sources")
 SlotName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
 Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[^\x00-\x1f]+$")]
 
