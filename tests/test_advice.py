@@ -58,18 +58,19 @@ def test_every_proposal_is_a_valid_move_with_reasons(kind):
             assert found.reasons or kind in ("level", "width")
 
 
-def test_a_crossover_lies_where_nine_tenths_of_the_kick_lie_below():
+def test_a_crossover_lies_outside_the_zone_so_that_its_edge_gives_way():
     home = Home(45.0, 110.0, 84.0, (55.0,))
     found = proposals.propose(
         fight_of("bass", hits(4.0), np.arange(0.1, 4.0, 0.5), home=home), "multiband"
     )
-    assert found.settings["crossovers_hz"][0] == pytest.approx(max(84 * 1.15, 120))
+    # One critical bandwidth, as Glasberg and Moore (1990) have it, over 120 Hz.
+    assert found.settings["crossovers_hz"][0] == pytest.approx(120 + 24.7 * (4.37 * 0.12 + 1), abs=4)
     assert "nine tenths of K lie below it" in found.reasons[0]
     assert [band.get("on") for band in found.settings["bands"]] == [True, False]
     middle = proposals.propose(
         fight_of("pad", hits(4.0), np.empty(0), 400.0, 1000.0), "multiband"
     ).settings
-    assert middle["crossovers_hz"] == [400.0, 1000.0]
+    assert middle["crossovers_hz"] == pytest.approx([400 - 68, 1000 + 133], rel=0.02)
     assert [band.get("on") for band in middle["bands"]] == [False, True, False]
 
 

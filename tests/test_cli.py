@@ -187,7 +187,7 @@ def test_operations_from_a_script(run, stems, tmp_path):
     assert made.exit_code == 0, made.output
     first, *said = made.stdout.splitlines()
     assert first.startswith("revision ") and "Kick leads 40 Hz to 120 Hz" in first
-    assert any("Release" in line for line in said)
+    assert any("release" in line.lower() for line in said)
     before = json.loads(run("measure", session_id, "--json").stdout)
     script.write_text(json.dumps([decide, {"op": "remove part", "part": "nobody"}]))
     refused = run("do", session_id, script)

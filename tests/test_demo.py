@@ -92,16 +92,16 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
     assert by_brass > 0.15
     table = desk.analysis.whole_table(document)
     for pair in best:
-        # 3 dB clearer in the zone, a quarter less hidden, for less than 15 % of the yielder's loudness.
+        # Clearer on the hits by what is heard, for a tenth of the yielder's loudness at most.
         fight = desk.fight(document, pair.hidden, pair.by, 18.0)
         treated = do(document, "add move", part=pair.by, **laid(propose(fight).settings)).document
         after = desk.analysis.whole_table(treated)
         zone = Scope(zone_hz=(fight.low_hz, fight.high_hz))
-        before_share = table.share(pair.hidden, pair.by, zone)
-        won_db = after.clear_db(pair.hidden, zone) - table.clear_db(pair.hidden, zone)
+        on_hits = Scope(on_hits=True, zone_hz=zone.zone_hz)
+        won_db = after.clear_db(pair.hidden, on_hits) - table.clear_db(pair.hidden, on_hits)
         cost = 1 - after.alone(pair.by).sum() / table.alone(pair.by).sum()
-        assert won_db > 3 and cost < 0.15, pair
-        assert after.share(pair.hidden, pair.by, zone) < before_share * 3 / 4, pair
+        assert won_db > 1 and cost < 0.10, (pair, won_db, cost)
+        assert after.share(pair.hidden, pair.by, on_hits) < table.share(pair.hidden, pair.by, on_hits)
     names = {hashlib.sha256(path.read_bytes()).hexdigest() for path in stems.iterdir()}
     assert len(names) == 9
 

@@ -29,7 +29,7 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.hitface import CurvePoint, HitFace
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles, whole
-from pondel.core.moves.starting import THROUGH, due_s
+from pondel.core.moves.starting import THROUGH, around, due_s
 from pondel.core.refs import HitsRef
 from pondel.core.units import say, say_hz
 
@@ -291,8 +291,9 @@ def _start(fight: Fight) -> Start:
         ],
     }
     if fight.is_low:
-        settings |= {"acts_on": "lows", "crossover_hz": round(max(fight.high_hz, 30.0), 1)}
-        reasons.append(f"Lows only, below {say_hz(fight.high_hz)}: the fight ends there.")
+        cut = max(around(fight.low_hz, fight.high_hz)[1], 30.0)
+        settings |= {"acts_on": "lows", "crossover_hz": round(cut, 1)}
+        reasons.append(f"Lows only, below {say_hz(cut)}: the zone ends at {say_hz(fight.high_hz)}.")
     return Start(settings, reasons)
 
 

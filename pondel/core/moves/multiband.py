@@ -51,7 +51,7 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import RANGE, Timing, fitted, key_of
+from pondel.core.moves.starting import RANGE, Timing, around, fitted, key_of
 from pondel.core.units import say_hz
 
 MOST_BANDS = 6
@@ -270,17 +270,18 @@ def _picture(move: Multiband, hz: np.ndarray, rate: int) -> Picture:
 def _start(fight: Fight) -> Start:
     """Duck only the band of the fight; what lies above and below stays untouched."""
     amount = amount_for(fight, "band")
+    low, high = around(fight.low_hz, fight.high_hz)
     if fight.is_low:
-        cut = fight.high_hz
-        words = f"the fight ends there ({fight.zone})"
-        if fight.home is not None and 40.0 < fight.home.crossover_hz < 400.0:
-            cut = max(fight.home.crossover_hz * 1.15, min(fight.high_hz, 160.0))
-            words = f"more than nine tenths of {fight.leader.name} lie below it"
+        cut = high
+        words = f"the zone, {fight.zone}, gives way up to its edge"
+        if fight.home is not None and fight.home.crossover_hz < cut:
+            words += f"; nine tenths of {fight.leader.name} lie below it"
         crossovers, ducked = [round(cut, 1)], 0
-        reason = f"Crossover {say_hz(cut)}: {words}; above it nothing changes."
+        reason = f"Crossover {say_hz(cut)}: {words}. Above it nothing changes."
     else:
-        crossovers, ducked = [round(fight.low_hz, 1), round(fight.high_hz, 1)], 1
-        reason = f"Crossovers {fight.zone}: the zone in which {fight.leader.name} is hidden."
+        crossovers, ducked = [round(low, 1), round(high, 1)], 1
+        edges = f"{say_hz(crossovers[0])} and {say_hz(crossovers[1])}"
+        reason = f"Crossovers {edges}: the zone, {fight.zone}, gives way up to its edges."
 
     def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
         bands: list[dict[str, Any]] = [{"on": False} for _ in range(len(crossovers) + 1)]

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from pondel.core.dsp.decibels import to_db
+from pondel.core.dsp.scale import cam_of, hz_of
 from pondel.core.moves.base import MoveBase, Processor, Trace
 from pondel.core.moves.fight import Fight
 from pondel.core.units import say
@@ -30,6 +31,7 @@ RINGS = 2.0
 """What falls by 20 dB in a time has fallen by 40 dB in twice of it."""
 RANGE = 1.5
 """Louder hits than the usual one take at most so much of the amount."""
+LOWEST_CUT_HZ, HIGHEST_CUT_HZ = 20.0, 18_000.0
 NEAR_DB, TRIES, ROUNDS = 0.2, 6, 6
 LATE, HARDLY_SOONER = 1.2, 0.95
 Make = Callable[[Any, int, int, Trace | None], Processor]
@@ -208,6 +210,16 @@ def fitted(
         _reached_db(fight, reduction),
         None if timing.due_s is None else back_s,
     )
+
+
+def around(low_hz: float, high_hz: float) -> tuple[float, float]:
+    """Where crossovers lie around a zone: a critical bandwidth outside of it.
+
+    There its edges give way too, and what masks them from just outside (Glasberg and Moore 1990).
+    """
+    low, high = float(cam_of(low_hz)), float(cam_of(high_hz))
+    edges = float(hz_of(max(low - 1.0, 0.0))), float(hz_of(high + 1.0))
+    return max(edges[0], LOWEST_CUT_HZ), min(edges[1], HIGHEST_CUT_HZ)
 
 
 def bell_share(fight: Fight, q: float) -> float:
