@@ -257,6 +257,45 @@ def measure(session: str, as_json: bool, data_dir: Path) -> None:
 
 @main.command()
 @click.argument("session")
+@click.option("--leader", required=True, help="The part that is to come through (id or name).")
+@click.option("--part", required=True, help="The part that gives way (id or name).")
+@click.option("--start", "start_s", type=click.FloatRange(0), default=0.0, help="Seconds.")
+@click.option("--end", "end_s", type=click.FloatRange(0), default=None, help="Seconds; 8 further.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
+@data_option
+def tryouts(
+    session: str,
+    leader: str,
+    part: str,
+    start_s: float,
+    end_s: float | None,
+    as_json: bool,
+    data_dir: Path,
+) -> None:
+    """Every way to make room for a leader in SESSION: what each gives, and what it costs."""
+    from pondel.jobs.tryouts_report import tryouts_report
+
+    with opened(session, data_dir) as (desk, document, _):
+        report = tryouts_report(desk, document, leader, part, start_s, end_s)
+    if as_json:
+        click.echo(json.dumps(report, ensure_ascii=False))
+        return
+    console = Console()
+    table = Table("Way", "Amount", "Settings", "Clearer dB", "Cost", "Unsteady dB")
+    for point in report["points"]:
+        table.add_row(
+            point["title"],
+            point["amount"],
+            point["settings_in_words"],
+            f"{point['relief_db']:+.1f}",
+            f"{-point['cost_share']:+.0%}",
+            f"{point['unsteady_db']:.1f}",
+        )
+    console.print(table)
+
+
+@main.command()
+@click.argument("session")
 @click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False))
 @click.option("--what", type=click.Choice(["mix", "parts", "both"]), default="mix", show_default=True)
 @click.option("--format", "format_", type=click.Choice(list(FORMATS)), default="wav", show_default=True)

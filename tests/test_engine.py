@@ -334,3 +334,19 @@ def test_streams_are_bound_by_what_they_hold(monkeypatch):
         if cache.take_stream((chunked.fingerprint((name, "before fader")), 1))
     ]
     assert kept and kept == list("abcdefgh"[-len(kept) :]) and len(kept) < 8
+
+
+def test_a_fader_asks_for_no_sound_before_the_one_that_is_heard(duck, monkeypatch):
+    """It remembers nothing: a whole chunk used to be made for one frame in front of it."""
+    session, media = duck
+    made = []
+    make = ChunkedSession._make
+    monkeypatch.setattr(
+        ChunkedSession,
+        "_make",
+        lambda self, node, index: made.append((node[1], index)) or make(self, node, index),
+    )
+    chunked = ChunkedSession(session, media, ChunkCache())
+    chunked.region(("tuba", "after fader"), 4 * chunked.frames, chunked.frames)
+    assert ("after fader", 4) in made and ("before fader", 4) in made
+    assert [index for tap, index in made if tap == "before fader" and index < 4] == []

@@ -48,6 +48,7 @@ FLOORS = [
     {"measures"},
     {"hearing"},
     {"evidence", "advice", "survival"},
+    {"judgement"},
     {"recipes"},
     {"operations"},
     {"warming"},

@@ -39,6 +39,7 @@ from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
+from pondel.jobs.tryouts import Tryouts
 from pondel.jobs.whole_mix import WholeMix
 from pondel.store.library import Library, nobody_waits
 from pondel.store.revisions import Revision
@@ -70,6 +71,7 @@ class Desk:
         self.loops = Loops(self.now, self.analysis.parts, self.hits_s, step)
         self.fights = Fights(self.now, self.recordings, self.analysis, self.loops)
         self.fight = self.fights.measured
+        self.tryouts = Tryouts(self.now, self.loops, self.fights)
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self._step = step

@@ -39,7 +39,7 @@ class Loops:
         hits_s: Callable[[Part], np.ndarray],
         step: Callable[[], None],
     ) -> None:
-        self._now, self._parts, self._hits_s, self._step = now, parts, hits_s, step
+        self._now, self.parts, self._hits_s, self._step = now, parts, hits_s, step
         self._powers: LRUCache[str, np.ndarray] = LRUCache(POWERS_BYTES, lambda one: one.nbytes)
         self._tables: LRUCache[str, HiddenTable] = LRUCache(TABLES_BYTES, HiddenTable.nbytes)
         self._lock = threading.Lock()
@@ -53,7 +53,7 @@ class Loops:
         families: Members = NO_FAMILIES,
     ) -> HiddenTable:
         """The table of one stretch; of the middle or the sides alone with a `fold`."""
-        parts = self._parts(document)
+        parts = self.parts(document)
         if not parts:
             raise BadDocument("bring in some parts first")
         now = self._now(document)

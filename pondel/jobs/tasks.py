@@ -145,6 +145,7 @@ class Jobs:
     def stop(self) -> None:
         """Let the workers finish what they hold."""
         self._ended.set()
+        self.desk.tryouts.stop()
         if self._workers is not None:
             self._workers.stop(graceful=True)
             self._workers = None

@@ -85,7 +85,20 @@ def register_screens(app: Flask) -> None:
         proof,
         recipes,
         sessions,
+        ways,
     )
 
-    for module in (sessions, intake, lanes, moves, proof, handoff, editing, deck, contrast, recipes):
+    for module in (
+        sessions,
+        intake,
+        lanes,
+        moves,
+        ways,
+        proof,
+        handoff,
+        editing,
+        deck,
+        contrast,
+        recipes,
+    ):
         app.register_blueprint(module.blueprint)

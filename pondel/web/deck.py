@@ -84,8 +84,8 @@ def _zone(low_hz: Any, high_hz: Any) -> tuple[float, float] | None:
 @blueprint.get("/sessions/<session_id>/listen")
 @for_the_ear
 def listen(session_id: str):
-    """Where the sound of a mix, pair, part or key is to be had."""
-    document = asked_revision(session_id).document
+    """Where the sound of a mix, pair, part or key is to be had, with a way that is tried if asked."""
+    document = tried_or_asked(session_id)
     wanted = {
         "hear": request.args.get("hear", "mix"),
         "parts": request.args.getlist("part"),
@@ -95,6 +95,12 @@ def listen(session_id: str):
         "high_hz": asked.number("high_hz"),
     }
     return sound_facts(document, wanted)
+
+
+def tried_or_asked(session_id: str) -> Session:
+    """The session as it would sound with a way that is tried out, or as it stands."""
+    name = asked.words("tryout", most=40)
+    return desk().tryouts.document(name) if name else asked_revision(session_id).document
 
 
 def chunk_at(name: str, at: Any) -> np.ndarray | None:
@@ -149,7 +155,7 @@ def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
 @blueprint.get("/sessions/<session_id>/match")
 def match(session_id: str):
     """The gain in dB that makes the untreated sound, or that of a reference, as loud as this one."""
-    document = asked_revision(session_id).document
+    document = tried_or_asked(session_id)
     stretch = asked_stretch(document)
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")
     if hear == "key" or hear in SURVIVING:

@@ -10,6 +10,7 @@ import threading
 from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from cachetools import LRUCache
@@ -62,6 +63,8 @@ class ChunkCache:
         self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
         self._streams: OrderedDict[Hashable, tuple[Stream, int]] = OrderedDict()
         self._stream_bytes = 0
+        # What a stream holds does not grow while it goes on: it is counted once.
+        self._sizes: WeakKeyDictionary[Stream, int] = WeakKeyDictionary()
         self._traces: LRUCache[Hashable, Traces] = LRUCache(MOST_TRACES)
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
@@ -119,7 +122,9 @@ class ChunkCache:
     def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
         """Keep a stream where it stands; of a session with so many parts each keeps its place."""
         most = max(LEAST_STREAMS, STREAMS_PER_PART * parts)
-        size = held_bytes(stream)
+        size = self._sizes.get(stream)
+        if size is None:
+            size = self._sizes[stream] = held_bytes(stream)
         with self._lock:
             _, replaced = self._streams.pop(key, (None, 0))
             self._streams[key] = stream, size

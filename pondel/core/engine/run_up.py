@@ -24,9 +24,9 @@ def stand_at(
 
     `step` is called now and then.
     """
-    lead = max(lead, 1)
     begin = max(0, start - lead)
     graph, streams = build(begin)
+    lead = max(lead, 1)
     while graph.remembering and begin > 0:
         begin = max(0, start - max(3 * (start - begin), 3 * lead))
         graph, streams = build(begin)

@@ -39,6 +39,15 @@ def correlation_of(cross: float, left: float, right: float) -> float | None:
     return float(np.clip(cross / np.sqrt(left * right), -1.0, 1.0))
 
 
+def mono_loss_db(cross: float, left: float, right: float) -> float | None:
+    """What the mean of two channels has less than they have on average, from their mean products.
+
+    0 where both are alike, -3 dB where they have nothing to do with each other; None in silence.
+    """
+    middle, both = (left + right + 2 * cross) / 4, (left + right) / 2
+    return float(10 * np.log10(max(middle, 1e-20) / both)) if both > SILENT_POWER else None
+
+
 class StereoMeter:
     """Collects as blocks pass; a mono part is its own left and right."""
 
@@ -78,13 +87,12 @@ class StereoMeter:
         scale = 2.0 / (self._step * float((self._window**2).sum()) * times.shape[1])
         middle, side = (left + right + 2 * cross) / 4, (left + right - 2 * cross) / 4
         heard = (left + right) / 2 > SILENT_POWER
-        loss = 10 * np.log10(max(middle, 1e-20) / ((left + right) / 2)) if heard else None
         return StereoImage(
             correlation_of(cross, left, right),
             tuple(correlation_of(*column) for column in (self._bands * scale).T),
             tuple(correlation_of(*column) for column in times.T),
             float(10 * np.log10(max(side, 1e-20) / max(middle, 1e-20))) if heard else None,
-            float(loss) if loss is not None else None,
+            mono_loss_db(cross, left, right),
         )
 
 

@@ -298,6 +298,8 @@ class MoveKind:
     """What one of its items is, in words."""
     checks: tuple[Check, ...] = COMMON
     """What can be wrong with it, in the order in which it is looked for."""
+    fits_slowly: bool = False
+    """Whether its first setting takes a while to work out: it comes last where many are tried."""
     warmed_by: tuple[dict[str, Any], ...] = ({},)
     """Settings with which, in turn, all its kernels run: compiled before they are needed."""
     quick: str = ""

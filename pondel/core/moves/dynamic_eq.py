@@ -178,6 +178,7 @@ KIND = MoveKind(
     params=DynamicEq,
     picture=_picture,
     start=_start,
+    fits_slowly=True,
     suits=lambda fight: 0.5,
     make=DynamicEqProcessor,
     settle_s=_settle_s,

@@ -8,9 +8,10 @@ import numpy as np
 
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.limits import finite
+from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import choice, decibels
-from pondel.core.moves.fight import Start
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture
 from pondel.core.units import say
 
@@ -39,6 +40,15 @@ def _picture(move: Level, hz: np.ndarray, rate: int) -> Picture:
     return Picture([Factor(np.full(hz.size, to_amplitude(move.gain_db), complex))])
 
 
+def _start(fight: Fight) -> Start:
+    """What everybody tries first: the whole part, all the time, by the amount of a duck."""
+    amount = amount_for(fight, "whole")
+    return Start(
+        {"kind": "level", "gain_db": -amount.wanted_db},
+        [f"{amount.why} All of {fight.yielder.name}, all the time."],
+    )
+
+
 KIND = MoveKind(
     name="level",
     title="Level",
@@ -46,7 +56,7 @@ KIND = MoveKind(
     place=0,
     params=Level,
     picture=_picture,
-    start=lambda fight: Start({"kind": "level"}, []),
+    start=_start,
     make=LevelProcessor,
     settle_s=lambda move: 0.0,
     in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),

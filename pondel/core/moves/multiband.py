@@ -336,6 +336,7 @@ KIND = MoveKind(
     params=Multiband,
     picture=_picture,
     start=_start,
+    fits_slowly=True,
     actions=(
         Action(
             "split",

@@ -16,6 +16,8 @@ let outline = null;
 const OUTLINE_AGAIN_MS = 700;
 let outlining = 0;
 let asking = 0;
+/** The way to make room that is heard instead of the session, while one is tried. */
+let tryout = undefined;
 
 /** What the deck wants to hear, in the words of the server; until a fight's zone is found, the pair. */
 export function wanted() {
@@ -26,7 +28,7 @@ export function wanted() {
   const parts = { pair: both, zone: inZone, mix: [] }[hear] ?? [view.part ?? view.yielder];
   const zone = hear === "zone" ? view.zone : {};
   const how = hear === "part" ? (state.partHow ?? "part") : hear;
-  return { hear: how, parts: parts.filter(Boolean), move: view.move ?? null, state: side, ...zone };
+  return { hear: how, parts: parts.filter(Boolean), move: view.move ?? null, tryout: view.tryout ?? null, state: side, ...zone };
 }
 
 /** What is heard is as loud as the sound after the moves, or as what was heard before a flip. */
@@ -282,7 +284,8 @@ export async function start() {
     const impossible = document.querySelector(`#hear input[value="${state.hear}"]`).disabled;
     if (impossible) hear("mix");
     else if (state.hear === "zone" && !view.zone) hear("zone");
-    else if (state.hear !== "mix") refresh();
+    else if (state.hear !== "mix" || view.tryout !== tryout) refresh();
+    tryout = view.tryout;
     matching.soon();
     drawSong();
   });

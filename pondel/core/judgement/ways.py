@@ -1,0 +1,51 @@
+"""All ways to make room in a fight that make sense, each at five amounts.
+
+for way in ways(fight):
+    way.kind, way.far, way.start.settings
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from pondel.core.advice.proposals import propose
+from pondel.core.moves.fight import Fight, Start
+from pondel.core.moves.registry import KINDS
+
+AMOUNTS = (1.0, 0.0, 2.0, 0.5, 1.5)
+"""From gentle (0) over usual (1) to strong (2), in the order in which they are worked out."""
+
+
+@dataclass(frozen=True)
+class Way:
+    """One kind of move at one amount, as it would be laid."""
+
+    kind: str
+    far: float
+    start: Start
+    fight: Fight
+
+
+def ways(fight: Fight) -> Iterator[Way]:
+    """Every kind at the usual amount first, those that fit fastest leading; then the other amounts.
+
+    A kind that does nothing here is left out, and one that knows no amounts comes once.
+    """
+    kinds = sorted((k for k in KINDS.values() if k.start is not None), key=lambda k: k.fits_slowly)
+    steady: set[str] = set()
+    usual: dict[str, Start] = {}
+    for far in AMOUNTS:
+        at = replace(fight, far=far)
+        for kind in kinds:
+            if kind.name in steady:
+                continue
+            start = propose(at, kind.name)
+            if set(start.settings) <= {"kind"}:
+                steady.add(kind.name)
+                continue
+            if start.settings == usual.get(kind.name):
+                steady.add(kind.name)
+                continue
+            usual.setdefault(kind.name, start)
+            yield Way(kind.name, far, start, at)

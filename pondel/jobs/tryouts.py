@@ -1,0 +1,220 @@
+"""Ways to make room, worked out side by side behind the page that shows them.
+
+tried = desk.tryouts.begin(document, "drum", "tuba", start, frames)
+tried.points()           # those that are judged so far
+desk.tryouts.document(name)      # the session as it would sound, to be listened to
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from pondel.core.document import Session, content_hash
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.errors import NotFound, PondelError
+from pondel.core.evidence import within
+from pondel.core.families import groups_among
+from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.loudness import partial_loudness
+from pondel.core.hearing.scale import CAM_STEP
+from pondel.core.hearing.table_maker import TableMaker
+from pondel.core.judgement.judged import HeardStretch, Judgement, judged
+from pondel.core.judgement.ways import Way, ways
+from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.moves.fight import Fight
+from pondel.core.operations.ways import laid_for
+from pondel.jobs.fights import Fights
+from pondel.jobs.loops import Loops
+from pondel.jobs.turns import be_nice
+
+AT_ONCE = 2
+MOST_KEPT = 8
+REST = "all others"
+
+
+@dataclass(frozen=True)
+class Point:
+    """One way, judged: `name` is that of the session with it."""
+
+    name: str
+    way: Way
+    judgement: Judgement
+    start_s: float
+    """Where in the song its fight was measured."""
+
+
+class Tried:
+    """The ways of one fight; points come in as they are judged. Thread-safe."""
+
+    def __init__(self, fight: Fight) -> None:
+        self.fight = fight
+        self.stopped = threading.Event()
+        self.finished = threading.Event()
+        self.trouble: PondelError | None = None
+        self._found: dict[str, tuple[Point, Session]] = {}
+        self._lock = threading.Lock()
+
+    def add(self, point: Point, document: Session) -> None:
+        with self._lock:
+            self._found[point.name] = point, document
+
+    def points(self) -> list[Point]:
+        """Those judged so far, kind by kind from gentle to strong."""
+        with self._lock:
+            points = [point for point, _ in self._found.values()]
+        return sorted(points, key=lambda one: (one.way.kind, one.way.far))
+
+    def found(self, name: str) -> tuple[Point, Session] | None:
+        """One of them, and the session with it."""
+        with self._lock:
+            return self._found.get(name)
+
+
+class Tryouts:
+    """Works out ways and judges them over a stretch."""
+
+    def __init__(self, now: Callable[[Session], ChunkedSession], loops: Loops, fights: Fights) -> None:
+        self._now, self._loops, self._fights = now, loops, fights
+        self._pool = ThreadPoolExecutor(AT_ONCE, "pondel-tryouts", initializer=be_nice)
+        self._tried: OrderedDict[str, Tried] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def begin(
+        self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
+    ) -> Tried:
+        """The ways of a fight over a stretch: begun, or as far as they have come."""
+        key = content_hash([document.model_dump_json(), leader_id, yielder_id, start, frames])
+        with self._lock:
+            found = self._tried.get(key)
+            if found is not None:
+                self._tried.move_to_end(key)
+                return found
+        fight = self._fights.measured(document, leader_id, yielder_id, start / document.rate)
+        with self._lock:
+            for older in self._tried.values():
+                older.stopped.set()
+            tried = self._tried[key] = Tried(fight)
+            while len(self._tried) > MOST_KEPT:
+                self._tried.popitem(last=False)
+        work = partial(self._work, tried, document, (start, frames))
+        threading.Thread(target=work, name="pondel-tryouts", daemon=True).start()
+        return tried
+
+    def point(self, name: str) -> Point:
+        """A way that was tried; NotFound when it was forgotten."""
+        return self._found(name)[0]
+
+    def document(self, name: str) -> Session:
+        """The session with a way that was tried; NotFound when it was forgotten."""
+        return self._found(name)[1]
+
+    def _found(self, name: str) -> tuple[Point, Session]:
+        with self._lock:
+            for tried in reversed(self._tried.values()):
+                if (found := tried.found(name)) is not None:
+                    return found
+        raise NotFound("this way was forgotten: look at the ways again")
+
+    def stop(self) -> None:
+        """Give up what is under way, and wait until it is."""
+        with self._lock:
+            under_way = list(self._tried.values())
+            for tried in under_way:
+                tried.stopped.set()
+        for tried in under_way:
+            tried.finished.wait()
+
+    def _work(self, tried: Tried, document: Session, stretch: tuple[int, int]) -> None:
+        try:
+            judge = Judge(self._now, self._loops, self._fights, document, tried.fight, stretch)
+            waiting = _not_stopped(ways(tried.fight), tried)
+
+            def one(_: int) -> None:
+                while (way := next_of(waiting, judge.lock)) is not None:
+                    self._try(tried, judge, document, way)
+
+            list(self._pool.map(one, range(AT_ONCE)))
+        except PondelError as error:
+            tried.trouble = error
+        finally:
+            tried.finished.set()
+
+    def _try(self, tried: Tried, judge: Judge, document: Session, way: Way) -> None:
+        laid = laid_for(document, way.fight, way.start, judge.start_s)
+        name = content_hash(laid.model_dump_json())[:24]
+        tried.add(Point(name, way, judge.of(laid), judge.start_s), laid)
+
+
+def next_of(waiting: Iterator[Way], lock: threading.Lock) -> Way | None:
+    """The next way of an iterator that several threads share."""
+    with lock:
+        return next(waiting, None)
+
+
+def _not_stopped(found: Iterator[Way], tried: Tried) -> Iterator[Way]:
+    for way in found:
+        if tried.stopped.is_set():
+            return
+        yield way
+
+
+class Judge:
+    """Judges sessions that differ in one fight's two parts, over one stretch."""
+
+    def __init__(
+        self,
+        now: Callable[[Session], ChunkedSession],
+        loops: Loops,
+        fights: Fights,
+        document: Session,
+        fight: Fight,
+        stretch: tuple[int, int],
+    ) -> None:
+        self._now, self._loops, self._fights = now, loops, fights
+        self._pair = fight.leader.id, fight.yielder.id
+        self._zone_hz = fight.low_hz, fight.high_hz
+        self._stretch, self._rate = stretch, document.rate
+        self.start_s = stretch[0] / document.rate
+        self.lock = threading.Lock()
+        self._groups = groups_among(document, self._pair)
+        self._heard = [part.id for part in loops.parts(document)]
+        inside = {one for side in self._pair for one in self._groups.get(side, [side])}
+        others = [self._power(document, one) for one in self._heard if one not in inside]
+        hits = fights.hits_s(document, document.part(fight.leader.id))
+        self._hits_s = within(hits, *stretch, document.rate)
+        self._rest = sum(others) if others else np.zeros_like(self._sum(document, self._pair[0]))
+        self._before = self._hear(document)
+
+    def of(self, document: Session) -> Judgement:
+        """What a session has over the one before."""
+        after = self._hear(document)
+        return judged(self._before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
+
+    def _power(self, document: Session, part_id: str) -> np.ndarray:
+        return self._loops.power(document, part_id, *self._stretch)
+
+    def _sum(self, document: Session, side: str) -> np.ndarray:
+        members = [one for one in self._groups.get(side, [side]) if one in self._heard]
+        return sum(self._power(document, one) for one in members)  # type: ignore[return-value]
+
+    def _hear(self, document: Session) -> HeardStretch:
+        now = self._now(document)
+        leader, yielder = (self._sum(document, side) for side in self._pair)
+        powers = np.stack([leader, yielder, self._rest]).astype(np.float32)
+        on_hits = np.zeros(powers.shape[:2], bool)
+        on_hits[0] = near_hits(self._hits_s, powers.shape[1])
+        maker = TableMaker([*self._pair, REST])
+        maker.add(0, powers, on_hits)
+        sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
+        sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
+        mix = plan_region(make_plan(document, "mix"), now, *self._stretch)
+        spectra = [average_spectrum([sound], self._rate) for sound in (sounds[1], mix)]
+        return HeardStretch(maker.table(), *sounds, mix, sone, *spectra)

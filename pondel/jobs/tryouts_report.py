@@ -1,0 +1,85 @@
+"""The ways of one fight as one JSON object, the most relief first."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from pondel.core.document import Session
+from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves.registry import kind_of
+from pondel.jobs.desk import Desk
+from pondel.jobs.tryouts import Point
+
+USUAL_S = 8.0
+NAMES = {0.0: "gentle", 1.0: "usual", 2.0: "strong"}
+
+
+def tryouts_report(
+    desk: Desk, document: Session, leader: str, part: str, start_s: float, end_s: float | None
+) -> dict[str, Any]:
+    """All points of a fight over a stretch; NotFound for a part that is not there."""
+    pair = [_named(document, one) for one in (leader, part)]
+    end_s = start_s + USUAL_S if end_s is None else end_s
+    if end_s <= start_s:
+        raise BadDocument("the stretch has to end after it starts")
+    start = round(start_s * document.rate)
+    tried = desk.tryouts.begin(document, *pair, start, round(end_s * document.rate) - start)
+    tried.finished.wait()
+    if tried.trouble is not None:
+        raise tried.trouble
+    fight = tried.fight
+    return {
+        "leader": fight.leader.id,
+        "part": fight.yielder.id,
+        "low_hz": round(fight.low_hz, 1),
+        "high_hz": round(fight.high_hz, 1),
+        "start_s": start_s,
+        "end_s": end_s,
+        "points": [
+            _point(one) for one in sorted(tried.points(), key=lambda one: -one.judgement.relief_db)
+        ],
+    }
+
+
+def _named(document: Session, name: str) -> str:
+    """The id of a part that is called so."""
+    for part in document.parts:
+        if name in (part.id, part.name):
+            return part.id
+    raise NotFound(f"no part is called {name!r:.60}")
+
+
+def in_words(point: Point) -> str:
+    """The settings of a way in a few words."""
+    kind = kind_of(point.way.kind)
+    needed = {"tied_to": {"part": "other", "move": "m"}} if kind.pair is not None else {}
+    return kind.in_brief(kind.params.model_validate({"id": "m", **needed, **point.way.start.settings}))
+
+
+def _point(point: Point) -> dict[str, Any]:
+    judgement, fight = point.judgement, point.judgement.fight
+    return {
+        "kind": point.way.kind,
+        "title": kind_of(point.way.kind).title,
+        "far": point.way.far,
+        "amount": NAMES.get(point.way.far, f"{point.way.far:g}"),
+        "settings": point.way.start.settings,
+        "settings_in_words": in_words(point),
+        "reasons": point.way.start.reasons,
+        "relief_db": round(judgement.relief_db, 2),
+        "clear_db": [_round(fight.zone.before.clear_db), _round(fight.zone.after.clear_db)],
+        "hidden_share": [round(fight.zone.before.share, 3), round(fight.zone.after.share, 3)],
+        "cost_share": round(fight.cost_share, 4),
+        "tone": {name: round(value, 2) for name, value in asdict(judgement.tone).items()},
+        "mix_warmth_db": round(judgement.mix_warmth_db, 2),
+        "unsteady_db": round(judgement.unsteady_db, 2),
+        "pumping": round(judgement.pumping, 3),
+        "low_end_db": _round(judgement.low_end_db),
+        "mono_loss_db": [round(one, 2) for one in judgement.mono_loss_db],
+        "peak_db": [round(one, 2) for one in judgement.peak_db],
+    }
+
+
+def _round(value: float | None) -> float | None:
+    return None if value is None else round(value, 2)

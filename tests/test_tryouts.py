@@ -1,0 +1,128 @@
+"""Ways to make room: every kind at five amounts, judged, heard and kept as it was heard."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import RATE, hits, session_of
+
+from pondel.core.document import to_json
+from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.errors import NotFound
+from pondel.core.moves.registry import KINDS
+from pondel.core.operations import parse_operation
+from pondel.jobs.desk import Desk
+from pondel.jobs.sessions import take_file
+from pondel.store.library import Library
+
+LOOP = 0, 5 * RATE
+
+
+@pytest.fixture(scope="module")
+def band(tmp_path_factory):
+    """A desk with a drum, a tuba that covers it, and a horn."""
+    import soundfile
+
+    folder = tmp_path_factory.mktemp("band")
+    library = Library(folder / "data")
+    rng = np.random.default_rng(2)
+    t = np.arange(6 * RATE) / RATE
+    tuba = sum(
+        np.sin(2 * np.pi * hz * t + rng.uniform(0, 6)) for hz in (50, 63, 82, 101, 150, 240, 390)
+    )
+    horn = sum(np.sin(2 * np.pi * hz * t) for hz in (440, 660))
+    sounds = {"drum": hits(6.0)[:, 0], "tuba": 0.12 * tuba, "horn": 0.02 * horn}
+    parts = []
+    for name, role in (("drum", "kick"), ("tuba", "bass"), ("horn", "brass")):
+        soundfile.write(folder / f"{name}.wav", sounds[name], RATE, "FLOAT")
+        parts.append(
+            {"id": name, "role": role, "file": take_file(library, folder / f"{name}.wav", RATE)}
+        )
+    desk = Desk(library)
+    document = session_of(*parts)
+    song = library.create(document, rate_known=True)
+    yield desk, library, song
+    desk.tryouts.stop()
+    library.close()
+
+
+@pytest.fixture(scope="module")
+def tried(band):
+    desk, library, song = band
+    found = desk.tryouts.begin(library.head(song).document, "drum", "tuba", *LOOP)
+    assert found.finished.wait(120) and found.trouble is None
+    return found
+
+
+def test_every_kind_that_makes_room_is_tried_at_five_amounts(tried):
+    points = tried.points()
+    amounts = {}
+    for point in points:
+        amounts.setdefault(point.way.kind, []).append(point.way.far)
+    for kind in ("level", "eq", "compressor", "multiband", "dynamic eq", "drawn duck"):
+        assert amounts[kind] == [0.0, 0.5, 1.0, 1.5, 2.0], kind
+    assert set(amounts) <= {name for name, kind in KINDS.items() if kind.start}
+    assert len({point.name for point in points}) == len(points)
+
+
+def test_going_further_gives_more_and_costs_more(tried):
+    for kind in ("level", "eq", "compressor", "drawn duck"):
+        own = [point.judgement for point in tried.points() if point.way.kind == kind]
+        assert np.all(np.diff([one.relief_db for one in own]) > -0.1), kind
+        assert own[-1].fight.cost_share > own[0].fight.cost_share + 0.01, kind
+        assert own[-1].relief_db > own[0].relief_db + 0.5, kind
+
+
+def test_a_level_costs_all_of_the_part_and_a_band_only_its_own(tried):
+    usual = {one.way.kind: one.judgement for one in tried.points() if one.way.far == 1.0}
+    assert usual["multiband"].fight.cost_share < 0.06
+    assert usual["level"].fight.cost_share > 3 * usual["multiband"].fight.cost_share
+    assert usual["level"].unsteady_db < 0.01
+    assert usual["level"].tone.largest_db == pytest.approx(-5, abs=0.1)
+    assert abs(usual["multiband"].tone.warmth_db) < abs(usual["level"].tone.warmth_db) / 3
+
+
+def test_every_figure_is_told_with_its_unit(tried):
+    told = tried.points()[0].judgement.told("Drum", "Tuba")
+    assert len(told) >= 9 and all(one.name and one.value and one.sentence for one in told)
+    values = {one.name: one.value for one in told}
+    assert "dB" in values["gain moves by"] and "%" in values["Tuba's own loudness"]
+
+
+@pytest.mark.parametrize("kind", ["multiband", "compressor", "dynamic eq", "complementary eq", "level"])
+def test_a_kept_way_sounds_exactly_as_it_did_when_tried(band, tried, kind):
+    desk, library, song = band
+    document = library.head(song).document
+    point = next(one for one in tried.points() if (one.way.kind, one.way.far) == (kind, 1.5))
+    fight = point.way.fight
+    asked = {"op": "give way", "part": "tuba", "leader": "drum", "kind": kind, "how_far": 1.5}
+    zone = {"low_hz": fight.low_hz, "high_hz": fight.high_hz, "start_s": point.start_s}
+    kept = parse_operation({**asked, **zone}).apply(document, desk).document
+    sounds = [
+        plan_region(make_plan(one, "mix"), desk.now(one), 0, 5 * RATE)
+        for one in (desk.tryouts.document(point.name), kept)
+    ]
+    assert np.abs(sounds[0]).max() > 0.1
+    assert np.abs(sounds[0] - sounds[1]).max() < 10 ** (-90 / 20)
+
+
+def test_nothing_changes_until_one_is_kept_and_one_that_is_unknown_is_told(band, tried):
+    desk, library, song = band
+    assert all(not part.moves for part in library.head(song).document.parts)
+    with pytest.raises(NotFound, match="forgotten"):
+        desk.tryouts.document("nothing")
+    assert to_json(desk.tryouts.document(tried.points()[0].name)) != to_json(
+        library.head(song).document
+    )
+
+
+def test_the_same_question_is_worked_out_once_and_a_newer_one_stops_it(band, tried):
+    desk, library, song = band
+    document = library.head(song).document
+    assert desk.tryouts.begin(document, "drum", "tuba", *LOOP) is tried
+    older = desk.tryouts.begin(document, "drum", "tuba", 0, 4 * RATE)
+    newer = desk.tryouts.begin(document, "horn", "tuba", *LOOP)
+    assert older.stopped.is_set() and not newer.stopped.is_set()
+    assert older.finished.wait(60)
+    desk.tryouts.stop()
+    assert newer.finished.is_set()
