@@ -539,10 +539,12 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser):
     paths = ["/sessions", f"/sessions/{empty}/intake", f"/sessions/{empty}/lanes"]
     paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
     with_moves = jobs.library.create(jobs.library.head(song).document, rate_known=True)
-    for kind in ("multiband", "drawn duck", "eq"):
+    kinds = ("multiband", "drawn duck", "eq", "saturation", "contrast eq", "noise layer")
+    for kind in kinds:
         jobs.library.edit(with_moves, None, AddMove(part="tuba", kind=kind).apply)
-    paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n}" for n in (1, 2, 3)]
+    paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n + 1}" for n in range(len(kinds))]
     paths += [f"/sessions/{song}/moves?part=tuba", "/sessions/nowhere/lanes"]
+    paths += [f"/sessions/{song}/ways?part=tuba&leader=kick&start_s=0&end_s=4"]
     for path in paths:
         page, _ = open_page(browser, address + path, color_scheme="light")
         for sheet, rules in (("day", None), ("night", {"runOnly": ["color-contrast"]})):

@@ -30,6 +30,7 @@ VIEWS = {
     "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light", None),
     "lanes-pair": ("lanes?leader=marimba&yielder=accordion", "light", "pair"),
     "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark", None),
+    "ways": (f"ways?part=tuba&leader=bass-drum&{LOOP}", "light", None),
     "proof": (f"proof?{LOOP}", "light", None),
     "intake": ("intake", "light", None),
     "hand-off": ("hand-off", "light", None),
@@ -45,6 +46,10 @@ def prepare(page: Page, what: str | None) -> None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
         page.wait_for_selector("text=Why it began like this", timeout=120_000)
+    if "/ways" in page.url:
+        page.wait_for_selector("#ways:not([data-poll]) .plane", timeout=60_000)
+        page.click(".ways-table tr:has-text('Multiband') .amount >> nth=2")
+        page.wait_for_selector("#keep-way")
     if "/proof" in page.url:
         page.wait_for_selector("[data-stretch]", timeout=60_000)
     if page.locator("[data-again]").count():

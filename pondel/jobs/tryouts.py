@@ -26,9 +26,8 @@ from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.hearing.scale import CAM_STEP
 from pondel.core.hearing.table_maker import TableMaker
-from pondel.core.judgement.judged import HeardStretch, Judgement, judged
+from pondel.core.judgement.judged import HeardStretch, Judgement, heard_stretch, judged
 from pondel.core.judgement.ways import Way, ways
-from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.moves.fight import Fight
 from pondel.core.operations.ways import laid_for
 from pondel.jobs.fights import Fights
@@ -216,5 +215,4 @@ class Judge:
         sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
         sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
         mix = plan_region(make_plan(document, "mix"), now, *self._stretch)
-        spectra = [average_spectrum([sound], self._rate) for sound in (sounds[1], mix)]
-        return HeardStretch(maker.table(), *sounds, mix, sone, *spectra)
+        return heard_stretch(maker.table(), *sounds, mix, sone, self._hits_s, self._rate)

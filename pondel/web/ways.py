@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,13 +17,15 @@ from pondel.web import asked
 from pondel.web.context import asked_stretch, desk, jobs, opened, song_facts
 from pondel.web.ink import inked
 from pondel.web.moves import chosen_pair
+from pondel.web.words import change, signed
 
 blueprint = Blueprint("ways", __name__, url_prefix="/sessions/<session_id>/ways")
 WIDE, HIGH = 700.0, 330.0
 LEFT, RIGHT, TOP, BASE = 54.0, 120.0, 26.0, 286.0
 LEAST_COST, LEAST_RELIEF_DB = 0.05, 2.0
+COSTS = (0.01, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8)
 DASHES = ("", "7 3", "2 3", "9 3 2 3", "5 2 1 2")
-APART = 15.0
+APART, NAME_WIDE = 14.0, 140.0
 
 
 @dataclass(frozen=True)
@@ -34,30 +37,30 @@ class Axis:
 
 
 def _axes(points: list[Point]) -> tuple[Axis, Axis]:
-    """Cost across and relief upwards, wide enough for every point."""
+    """Cost across, by its square root so that small costs lie apart, and relief upwards."""
     costs = [one.judgement.fight.cost_share for one in points]
     reliefs = [one.judgement.relief_db for one in points]
-    least, most = min([0.0, *costs]), max([LEAST_COST, *costs])
+    least, most = _root(min([0.0, *costs])), _root(max([LEAST_COST, *costs]) * 1.05)
     low, high = min([0.0, *reliefs]), max([LEAST_RELIEF_DB, *reliefs])
-    step = 0.05 if most - least <= 0.3 else 0.1
     rise = 1.0 if high - low <= 5 else 2.0
-    least, most = step * -(-least // -step), step * -(-most // step)
     low, high = rise * (low // rise), rise * -(-high // rise)
 
     def across(cost: float) -> float:
-        return LEFT + (cost - least) / (most - least) * (WIDE - LEFT - RIGHT)
+        return LEFT + (_root(cost) - least) / (most - least) * (WIDE - LEFT - RIGHT)
 
     def up(relief_db: float) -> float:
         return BASE - (relief_db - low) / (high - low) * (BASE - TOP)
 
-    steps = round((most - least) / step) + 1
-    rises = round((high - low) / rise) + 1
-    costs_at = [least + n * step for n in range(steps)]
-    reliefs_at = [low + n * rise for n in range(rises)]
+    marks = [sign * one for one in COSTS for sign in (-1, 1) if least <= _root(sign * one) <= most]
+    reliefs_at = [low + n * rise for n in range(round((high - low) / rise) + 1)]
     return (
-        Axis([(f"{100 * one:.0f} %".replace("-", "−"), across(one)) for one in costs_at], across),
-        Axis([(f"{one:+.0f}".replace("-", "−"), up(one)) for one in reliefs_at], up),
+        Axis([(change(-one), across(one)) for one in sorted({*marks, 0.0})], across),
+        Axis([(signed(one, "", 0), up(one)) for one in reliefs_at], up),
     )
+
+
+def _root(cost: float) -> float:
+    return math.copysign(math.sqrt(abs(cost)), cost)
 
 
 def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:

@@ -21,6 +21,11 @@ def signed(value: float, unit: str, decimals: int = 1) -> str:
     return text if text.startswith(MINUS) or not float(f"{value:.{decimals}f}") else f"+{text}"
 
 
+def change(share: float) -> str:
+    """A change as a share, in percent with its sign: "−5 %", "0 %"."""
+    return f"{signed(round(100.0 * share), '', 0)} %"
+
+
 def level(value: float | None, unit: str = "dB") -> str:
     """A level, or a word for silence."""
     return "silent" if value is None or value <= -150 else say(value, unit)
@@ -56,6 +61,7 @@ NAMING = ("part", "move", "field", "list", "to", "zone", "leads", "gives_way", "
 FILTERS = {
     "percent": percent,
     "signed": signed,
+    "change": change,
     "level": level,
     "minutes": minutes,
     "hz": say_hz,

@@ -11,6 +11,7 @@ from pondel.core.evidence import FightEvidence, fight_evidence
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.judgement.steadiness import gain_moves_db, modulation
 from pondel.core.judgement.tone import ToneChange, tone_change, warmth_db
+from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.measures.stereo import mono_loss_db
 from pondel.core.units import say, say_hz
 
@@ -25,22 +26,50 @@ def signed_db(value: float) -> str:
     return f"+{text}" if value >= 0.05 else text
 
 
+def signed_percent(share: float) -> str:
+    """A share in percent with its sign, as "−5 %"."""
+    text = say(round(100.0 * share), "", 0)
+    return f"{'+' if round(100.0 * share) > 0 else ''}{text} %"
+
+
 @dataclass(frozen=True)
 class HeardStretch:
-    """A stretch as it sounds: leader, yielder and mix, float32 (frames, channels).
+    """A stretch as it sounds.
 
-    `table` has both parts and all others; `yielder_sone` is the yielder's loudness by itself, one
-    value each frame of the ear.
+    `table` has both parts and all others; `yielder` is float32 (frames, channels), `yielder_sone` its
+    loudness by itself, one value each frame of the ear; spectra are levels at the points of `axis_hz`.
     """
 
     table: HiddenTable
-    leader: np.ndarray
     yielder: np.ndarray
-    mix: np.ndarray
     yielder_sone: np.ndarray
     yielder_db: np.ndarray
     mix_db: np.ndarray
-    """Average spectra at the points of `axis_hz`."""
+    low_end_db: float | None
+    mono_loss_db: float
+    peak_db: float
+
+
+def heard_stretch(
+    table: HiddenTable,
+    leader: np.ndarray,
+    yielder: np.ndarray,
+    mix: np.ndarray,
+    yielder_sone: np.ndarray,
+    hits_s: np.ndarray,
+    rate: int,
+) -> HeardStretch:
+    """What a verdict needs of a stretch, from its sounds, float32 (frames, channels)."""
+    return HeardStretch(
+        table,
+        yielder,
+        yielder_sone,
+        average_spectrum([yielder], rate),
+        average_spectrum([mix], rate),
+        _low_end_db(leader, yielder, rate, hits_s),
+        _mono_loss_db(mix),
+        _peak_db(mix),
+    )
 
 
 @dataclass(frozen=True)
@@ -100,7 +129,7 @@ class Judgement:
             ),
             Told(
                 f"{yielder}'s own loudness",
-                f"{-100 * self.fight.cost_share:+.0f} %".replace("-", "−"),
+                signed_percent(-self.fight.cost_share),
                 "over the whole stretch, by itself",
             ),
             Told(
@@ -116,7 +145,7 @@ class Judgement:
             Told("gain moves by", f"{say(self.unsteady_db, 'dB')} rms", "between the hits"),
             Told(
                 "pumping",
-                f"{100 * self.pumping:+.0f} %".replace("-", "−"),
+                signed_percent(self.pumping),
                 f"beating added to {yielder}'s loudness between 1 and 8 Hz",
             ),
         ]
@@ -145,7 +174,7 @@ def judged(
     rate: int,
 ) -> Judgement:
     """Compare two states of a stretch; hits_s: the leader's, in seconds from its first frame."""
-    lows = [_low_end_db(one, rate, hits_s) for one in (before, after)]
+    lows = before.low_end_db, after.low_end_db
     return Judgement(
         fight_evidence(before.table, after.table, *pair, zone_hz),
         tone_change(before.yielder_db, after.yielder_db),
@@ -153,8 +182,8 @@ def judged(
         gain_moves_db(before.yielder, after.yielder, rate, hits_s),
         modulation(after.yielder_sone) - modulation(before.yielder_sone),
         None if lows[0] is None or lows[1] is None else lows[1] - lows[0],
-        (_mono_loss_db(before.mix), _mono_loss_db(after.mix)),
-        (_peak_db(before.mix), _peak_db(after.mix)),
+        (before.mono_loss_db, after.mono_loss_db),
+        (before.peak_db, after.peak_db),
     )
 
 
@@ -162,10 +191,10 @@ def _power(samples: np.ndarray) -> float:
     return float(np.square(samples, dtype=np.float64).mean()) if samples.size else 0.0
 
 
-def _low_end_db(heard: HeardStretch, rate: int, hits_s: np.ndarray) -> float | None:
+def _low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.ndarray) -> float | None:
     """Level of both parts together below 120 Hz in the 200 ms after hits; None without hits."""
-    both = heard.leader + heard.yielder
-    low = sosfilt(butter(4, LOWS_BELOW_HZ, fs=rate, output="sos"), both.mean(axis=1))
+    both = sum(one[:, 0] + one[:, -1] for one in (leader, yielder)) / 2.0
+    low = sosfilt(butter(4, LOWS_BELOW_HZ, fs=rate, output="sos"), both)
     size = round(ON_HIT_S * rate)
     pieces = [low[at : at + size] for hit in hits_s if (at := round(hit * rate)) < low.size]
     if not pieces:

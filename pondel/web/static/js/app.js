@@ -94,6 +94,8 @@ function clicks(event) {
     visit(link.href);
     return;
   }
+  const point = event.target.closest("[data-visit]");
+  if (point) visit(point.dataset.visit);
   const button = event.target.closest("[data-do]");
   if (button) doIt(button);
   const trimmed = event.target.closest("[data-trim]");
