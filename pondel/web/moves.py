@@ -175,8 +175,20 @@ def _chosen_move(pair: Pair | None) -> Any:
     if pair is None or not pair.yielder.moves:
         return None
     wanted = request.args.get("move")
+    if wanted is None and request.args.get("leader") == pair.leader.id:
+        return _for_leader(pair)
     moves = {move.id: move for move in pair.yielder.moves}
     return moves.get(wanted or "", pair.yielder.moves[-1])
+
+
+def _for_leader(pair: Pair) -> Any:
+    """The last move with which a part makes way for a leader, None while none does."""
+    for move in reversed(pair.yielder.moves):
+        key = key_in(move)
+        began = move.began.leader if move.began is not None else None
+        if pair.leader.id in (began, key.source if key is not None else followed(move, pair)):
+            return move
+    return None
 
 
 GONE = {"gone": True}
