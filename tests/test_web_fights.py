@@ -7,7 +7,7 @@ import re
 import numpy as np
 import pytest
 from conftest import hits, sine
-from web_tools import audio
+from web_tools import audio, jobs_of
 
 STEMS = {
     "kick.wav": audio(hits(4.0)),
@@ -58,3 +58,28 @@ def test_how_far_is_switched_at_the_move(app, caller, song):
     assert pressed(usual) == ["usual", "body"] and pressed(strong) == ["strong", "body"]
     caller.edit(song, op="set move", part="tuba", move="m1", field="attack_ms", value="9 ms")
     assert "1 set by hand" in page(caller, song, "part=tuba&move=m1")
+
+
+def test_many_parts_are_put_under_one_leader_from_its_page(app, caller, song):
+    shown = page(caller, song, "part=kick")
+    assert "Many parts under Kick" in shown and 'name="amount tuba"' in shown
+    base = jobs_of(app).library.head(song).id
+    amounts = {"amount tuba": "usual", "amount snare": "none"}
+    form = {"leader": "kick", "base": base, "loop_start_s": "0", **amounts}
+    answer = caller.post(f"/sessions/{song}/ways/under", data=form)
+    assert answer.status_code == 303 and "part=tuba" in answer.location
+    document = jobs_of(app).library.head(song).document
+    assert document.part("tuba").moves[-1].began.leader == "kick"
+    assert document.part("snare").moves == []
+    form = {**form, "base": jobs_of(app).library.head(song).id, "amount tuba": "none"}
+    nobody = caller.post(f"/sessions/{song}/ways/under", data=form)
+    assert nobody.status_code == 400 and "at least one" in nobody.text
+    wrong = caller.post(f"/sessions/{song}/ways/under", data={**form, "amount tuba": "huge"})
+    assert wrong.status_code == 400
+
+
+def test_a_way_is_kept_only_while_it_is_known(app, caller, song):
+    form = {"chosen": "nothing", "base": jobs_of(app).library.head(song).id}
+    answer = caller.post(f"/sessions/{song}/ways/keep", data=form)
+    assert answer.status_code == 404 and "forgotten" in answer.text
+    assert jobs_of(app).library.head(song).document.part("tuba").moves == []

@@ -15,6 +15,7 @@ from pondel.core.evidence import FightEvidence, Led, OnHits
 from pondel.core.measures.levels import measure
 from pondel.core.moves.registry import kind_of
 from pondel.core.units import say_hz
+from pondel.jobs.thinness import thin
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
     Stretch,
@@ -103,8 +104,13 @@ def figures(session_id: str):
     document = asked_revision(session_id).document
     stretch = asked_stretch(document)
     try:
-        found, levels = take_turn(
-            "proof", lambda: (cases(document, stretch), mix_levels(document, stretch))
+        found, levels, thinner = take_turn(
+            "proof",
+            lambda: (
+                cases(document, stretch),
+                mix_levels(document, stretch),
+                thin(desk(), document, stretch.start, stretch.frames),
+            ),
         )
     except Superseded:
         return "", 204
@@ -115,5 +121,6 @@ def figures(session_id: str):
         stretch=stretch,
         cases=found,
         levels=levels,
+        thin=thinner,
         kind_of=kind_of,
     )

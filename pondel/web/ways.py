@@ -137,6 +137,29 @@ def show(session_id: str):
     )
 
 
+@blueprint.post("/under")
+def under(session_id: str):
+    """Several parts under one leader."""
+    amounts = {
+        name.removeprefix("amount "): asked.checked_text(value, 20)
+        for name, value in request.form.items()
+        if name.startswith("amount ")
+    }
+    operation = parse_operation(
+        {
+            "op": "under one",
+            "leader": asked.words("leader", most=40),
+            "amounts": amounts,
+            "start_s": asked.number("loop_start_s", 0.0),
+        }
+    )
+    left = desk().do(session_id, [operation], base=asked.whole("base")).document
+    first = next(one for one, amount in amounts.items() if amount != "none")
+    part = left.part(first)
+    where = url_for("moves.show", session_id=session_id, part=part.id, move=part.moves[-1].id)
+    return redirect(where, 303)
+
+
 @blueprint.post("/keep")
 def keep(session_id: str):
     """Keep a way that was tried: as a move, or as one in a variant of its own."""

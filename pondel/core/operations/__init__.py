@@ -43,6 +43,7 @@ from pondel.core.operations.parts import (
 from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
+from pondel.core.operations.under_one import UnderOne
 from pondel.core.operations.ways import GiveWay, RightOfWay, StartingEq
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
@@ -70,6 +71,7 @@ _ASKED: tuple[type[Operation], ...] = (
     SetZone,
     RightOfWay,
     GoAsFar,
+    UnderOne,
     GiveWay,
     StartingEq,
     Contrast,

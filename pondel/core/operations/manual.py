@@ -38,6 +38,7 @@ FAMILIES = {
     "zones": "Decisions",
     "ways": "Giving way",
     "how_far": "How far",
+    "under_one": "One over many",
     "contrast": "Contrast",
     "recipes": "Recipes",
     "chain": "Chains of moves",
