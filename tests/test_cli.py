@@ -121,6 +121,27 @@ def test_dithered_sixteen_bits_keep_what_lies_below_a_step(run, tmp_path):
     assert bins[1000] > 5 * np.median(bins)
 
 
+def test_the_ways_of_a_fight_from_a_script(run, stems):
+    run("import", stems, "--name", "first")
+    asked = ("tryouts", "first", "--leader", "Kick", "--part", "bass", "--end", "4")
+    told = run(*asked, "--json")
+    assert told.exit_code == 0, told.output
+    report = json.loads(told.stdout)
+    assert (report["leader"], report["part"]) == ("kick", "bass")
+    points = report["points"]
+    assert {"level", "eq", "compressor", "multiband"} <= {one["kind"] for one in points}
+    reliefs = [one["relief_db"] for one in points]
+    assert reliefs == sorted(reliefs, reverse=True) and reliefs[0] > 1
+    level = next(one for one in points if (one["kind"], one["amount"]) == ("level", "usual"))
+    assert level["settings"]["gain_db"] == -5 and level["tone"]["largest_db"] == -5
+    table = run(*asked).stdout
+    assert "Multiband" in table and "strong" in table
+    wrong = run("tryouts", "first", "--leader", "Nobody", "--part", "bass")
+    assert wrong.exit_code == 2 and "no part is called 'Nobody'" in wrong.stderr
+    short = run("tryouts", "first", "--leader", "Kick", "--part", "bass", "--start", "3", "--end", "2")
+    assert short.exit_code == 2 and "has to end after it starts" in short.stderr
+
+
 def test_archive_and_session_json_bring_the_same_session_back(run, stems, tmp_path):
     run("import", stems, "--name", "first")
     assert run("archive", "first", "--out", tmp_path / "first.zip").exit_code == 0
