@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from conftest import RATE, hits, session_of
+from web_tools import until
 
 from pondel.core.document import to_json
 from pondel.core.engine.listen import make_plan, plan_region
@@ -104,6 +105,31 @@ def test_a_kept_way_sounds_exactly_as_it_did_when_tried(band, tried, kind):
     ]
     assert np.abs(sounds[0]).max() > 0.1
     assert np.abs(sounds[0] - sounds[1]).max() < 10 ** (-90 / 20)
+
+
+def test_better_is_more_room_for_no_more_or_nothing_is_said_to_be_found(band, tried):
+    desk, library, song = band
+    point = next(one for one in tried.points() if (one.way.kind, one.way.far) == ("multiband", 1.0))
+    desk.tryouts.look_for_better(point.name)
+    until(lambda: not tried.is_busy, 120)
+    near = [one for one in tried.points() if one.better_than == point.name]
+    assert tried.searches[point.name] == bool(near)
+    for one in near:
+        assert one.judgement.relief_db >= point.judgement.relief_db + 0.1
+        assert one.judgement.fight.cost_share <= point.judgement.fight.cost_share + 0.0006
+        asked = {"op": "give way", "part": "tuba", "leader": "drum", "kind": "multiband"}
+        fight, settings = one.way.fight, one.way.start.settings
+        asked |= {"low_hz": fight.low_hz, "high_hz": fight.high_hz, "start_s": one.start_s}
+        asked["values"] = {k: v for k, v in settings.items() if k not in ("kind", "key")}
+        kept = parse_operation(asked).apply(library.head(song).document, desk).document
+        sounds = [
+            plan_region(make_plan(each, "mix"), desk.now(each), 0, 5 * RATE)
+            for each in (desk.tryouts.document(one.name), kept)
+        ]
+        assert np.abs(sounds[0] - sounds[1]).max() < 10 ** (-90 / 20)
+        assert kept.part("tuba").moves[-1].began.by_hand
+    with pytest.raises(NotFound):
+        desk.tryouts.look_for_better("nothing")
 
 
 def test_nothing_changes_until_one_is_kept_and_one_that_is_unknown_is_told(band, tried):

@@ -81,3 +81,14 @@ def test_a_way_that_was_forgotten_says_so(ways):
         f"{page.url.partition('/sessions')[0]}/sessions/{song}/listen?tryout=gone"
     )
     assert answer.status == 404 and "forgotten" in answer.text()
+
+
+def test_better_is_looked_for_near_a_point_and_said_to_be_found_or_not(ways):
+    page, _ = ways
+    page.focus(".ways-table .amount >> nth=2")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#look-for-better")
+    page.click("#look-for-better")
+    page.wait_for_selector("#ways >> text=/Diamond|Nothing better was found/", timeout=60_000)
+    assert page.locator("#ways:not([data-poll])").count() == 1
+    assert page.locator("#look-for-better").count() == 0

@@ -13,22 +13,24 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
+from typing import Any
 
 import numpy as np
 
 from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
-from pondel.core.errors import NotFound, PondelError
+from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.evidence import within
 from pondel.core.families import groups_among
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.hearing.scale import CAM_STEP
 from pondel.core.hearing.table_maker import TableMaker
+from pondel.core.judgement.better import Search
 from pondel.core.judgement.judged import HeardStretch, Judgement, heard_stretch, judged
 from pondel.core.judgement.ways import Way, ways
-from pondel.core.moves.fight import Fight
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.operations.ways import laid_for
 from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
@@ -36,6 +38,8 @@ from pondel.jobs.turns import be_nice
 
 AT_ONCE = 2
 MOST_KEPT = 8
+MOST_TRIES = 40
+FOUND = "Turned from there by a search: more room for no more of the part."
 REST = "all others"
 
 
@@ -48,6 +52,8 @@ class Point:
     judgement: Judgement
     start_s: float
     """Where in the song its fight was measured."""
+    better_than: str = ""
+    """The name of the one near which it was found; empty for those of the trade's amounts."""
 
 
 class Tried:
@@ -58,6 +64,9 @@ class Tried:
         self.stopped = threading.Event()
         self.finished = threading.Event()
         self.trouble: PondelError | None = None
+        self.judge: Judge | None = None
+        self.searches: dict[str, bool | None] = {}
+        """By the name of a point: whether better was found near it, None while it is looked for."""
         self._found: dict[str, tuple[Point, Session]] = {}
         self._lock = threading.Lock()
 
@@ -69,7 +78,12 @@ class Tried:
         """Those judged so far, kind by kind from gentle to strong."""
         with self._lock:
             points = [point for point, _ in self._found.values()]
-        return sorted(points, key=lambda one: (one.way.kind, one.way.far))
+        return sorted(points, key=lambda one: (one.way.kind, one.way.far, one.better_than))
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether more points may come."""
+        return not self.finished.is_set() or None in self.searches.values()
 
     def found(self, name: str) -> tuple[Point, Session] | None:
         """One of them, and the session with it."""
@@ -122,6 +136,34 @@ class Tryouts:
                     return found
         raise NotFound("this way was forgotten: look at the ways again")
 
+    def look_for_better(self, name: str) -> None:
+        """Begin to look for more relief at no more cost near a point."""
+        with self._lock:
+            tried = next((one for one in self._tried.values() if one.found(name)), None)
+            if tried is None or tried.judge is None:
+                raise NotFound("this way was forgotten: look at the ways again")
+            if name in tried.searches:
+                return
+            tried.searches[name] = None
+            tried.stopped.clear()
+        threading.Thread(
+            target=partial(self._search, tried, name), name="pondel-better", daemon=True
+        ).start()
+
+    def _search(self, tried: Tried, name: str) -> None:
+        be_nice()
+        judge, found = tried.judge, None
+        point, _ = tried.found(name) or (None, None)
+        try:
+            if judge is not None and point is not None:
+                found = judge.search(point, lambda: not tried.stopped.is_set())
+                if found is not None:
+                    tried.add(*found)
+        except PondelError as error:
+            tried.trouble = error
+        finally:
+            tried.searches[name] = found is not None
+
     def stop(self) -> None:
         """Give up what is under way, and wait until it is."""
         with self._lock:
@@ -134,6 +176,7 @@ class Tryouts:
     def _work(self, tried: Tried, document: Session, stretch: tuple[int, int]) -> None:
         try:
             judge = Judge(self._now, self._loops, self._fights, document, tried.fight, stretch)
+            tried.judge = judge
             waiting = _not_stopped(ways(tried.fight), tried)
 
             def one(_: int) -> None:
@@ -178,6 +221,7 @@ class Judge:
         stretch: tuple[int, int],
     ) -> None:
         self._now, self._loops, self._fights = now, loops, fights
+        self._document = document
         self._pair = fight.leader.id, fight.yielder.id
         self._zone_hz = fight.low_hz, fight.high_hz
         self._stretch, self._rate = stretch, document.rate
@@ -191,6 +235,29 @@ class Judge:
         self._hits_s = within(hits, *stretch, document.rate)
         self._rest = sum(others) if others else np.zeros_like(self._sum(document, self._pair[0]))
         self._before = self._hear(document)
+
+    def search(self, point: Point, go_on: Callable[[], bool]) -> tuple[Point, Session] | None:
+        """A point that gives more for no more, near one that is known, and the session with it."""
+
+        def laid(settings: dict[str, Any]) -> Session:
+            start = Start(settings, [*point.way.start.reasons, FOUND])
+            return laid_for(self._document, point.way.fight, start, self.start_s)
+
+        def judged_with(settings: dict[str, Any]) -> Judgement | None:
+            try:
+                return self.of(laid(settings))
+            except BadDocument:
+                return None
+
+        search = Search(point.way.start.settings)
+        found = search.run(judged_with, point.judgement, MOST_TRIES, go_on)
+        if found is None:
+            return None
+        start = Start(found.settings, [*point.way.start.reasons, FOUND])
+        document = laid(found.settings)
+        name = content_hash(document.model_dump_json())[:24]
+        way = Way(point.way.kind, point.way.far, start, point.way.fight)
+        return Point(name, way, found.judgement, self.start_s, point.name), document
 
     def of(self, document: Session) -> Judgement:
         """What a session has over the one before."""

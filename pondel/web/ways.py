@@ -70,7 +70,7 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     kinds = sorted({one.way.kind for one in points}, key=lambda name: kind_of(name).place)
     lines, taken = [], []
     for n, name in enumerate(kinds):
-        own = [one for one in points if one.way.kind == name]
+        own = [one for one in points if one.way.kind == name and not one.better_than]
         dots = [
             (across.at(one.judgement.fight.cost_share), up.at(one.judgement.relief_db), one)
             for one in own
@@ -84,8 +84,14 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
             {"kind": kind_of(name), "dash": DASHES[n % len(DASHES)], "dots": dots, "label": label}
         )
     usual = [one for one in points if one.way.far == 1.0 or _is_alone(one, points)]
+    usual += [one for one in points if one.better_than and one not in usual]
     return {
         "lines": lines,
+        "better": [
+            (across.at(one.judgement.fight.cost_share), up.at(one.judgement.relief_db), one)
+            for one in points
+            if one.better_than
+        ],
         "across": across,
         "up": up,
         "table": sorted(usual, key=lambda one: -one.judgement.relief_db),
@@ -137,6 +143,23 @@ def show(session_id: str):
     )
 
 
+def _values(point: Point) -> dict[str, Any]:
+    """What a search made of a way, as values over what is worked out."""
+    settings = point.way.start.settings
+    return {name: value for name, value in settings.items() if name not in ("kind", "key")}
+
+
+@blueprint.post("/better")
+def better(session_id: str):
+    """Look for better near a point; the page tells when something was found, or nothing."""
+    point = desk().tryouts.point(asked.words("chosen", most=40))
+    desk().tryouts.look_for_better(point.name)
+    fight = point.way.fight
+    stretch = {"start_s": asked.number("loop_start_s", 0.0), "end_s": asked.number("loop_end_s")}
+    where = {"part": fight.yielder.id, "leader": fight.leader.id, "chosen": point.name}
+    return redirect(url_for("ways.show", session_id=session_id, **where, **stretch), 303)
+
+
 @blueprint.post("/under")
 def under(session_id: str):
     """Several parts under one leader."""
@@ -175,6 +198,7 @@ def keep(session_id: str):
             "low_hz": fight.low_hz,
             "high_hz": fight.high_hz,
             "how_far": way.far,
+            "values": _values(point) if point.better_than else {},
         }
     )
     base = asked.whole("base")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -22,8 +22,9 @@ from pondel.core.operations.base import (
     MoveAt,
     Operation,
 )
-from pondel.core.operations.chain import KindName, laid, tied
+from pondel.core.operations.chain import NOT_GIVEN, KindName, laid, tied
 from pondel.core.operations.how_far import HowFar, began_of, far_of
+from pondel.core.operations.moves import set_by_hand
 from pondel.core.refs import PartRef
 
 EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
@@ -32,10 +33,17 @@ Hz = Annotated[float, Field(ge=10, le=24_000)]
 StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
 
-def laid_for(document: Session, fight: Fight, proposal: Start, start_s: float) -> Session:
-    """The document with a proposed move laid on the part that gives way, or on both."""
+def laid_for(
+    document: Session, fight: Fight, proposal: Start, start_s: float, values: Json | None = None
+) -> Session:
+    """The document with a proposed move laid on the part that gives way, or on both.
+
+    `values` stand over what was worked out, as if they had been set by hand.
+    """
     leader, yielder = fight.leader.id, fight.yielder.id
-    settings = {**proposal.settings, "began": began_of(fight, start_s)}
+    settings = {**proposal.settings, **(values or {})}
+    by_hand = set_by_hand(proposal.settings, settings)
+    settings["began"] = {**began_of(fight, start_s), "by_hand": by_hand}
     if kind_of(settings["kind"]).pair is not None:
         return tied(document, leader, yielder, settings, proposal.reasons)
     return laid(document, yielder, settings, proposal.reasons)
@@ -46,7 +54,7 @@ class GiveWay(Operation):
 
     `kind` as named, or the usual one; the zone as given, or where the leader loses most; as far as is
     gentle, usual or strong in the trade; what is to come through of the leader is its snap, its body
-    or its ring.
+    or its ring. `values` stand over what was worked out.
     """
 
     op: Literal["give way"] = "give way"
@@ -58,6 +66,7 @@ class GiveWay(Operation):
     high_hz: Hz | None = None
     how_far: HowFar = "usual"
     comes_through: ComesThrough = "body"
+    values: dict[str, Any] = Field(default_factory=dict, max_length=80)
     example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5, "how_far": "gentle"}
 
     @model_validator(mode="after")
@@ -76,11 +85,17 @@ class GiveWay(Operation):
         how = {"far": far_of(self.how_far), "comes_through": self.comes_through}
         fight = replace(measured, **how)  # type: ignore[arg-type]
         proposal = propose(fight, self.kind)
-        left = laid_for(document, fight, proposal, self.start_s)
+        self._check_values()
+        left = laid_for(document, fight, proposal, self.start_s, self.values)
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
         kind = kind_of(proposal.settings["kind"]).in_words
         title = f"{fight.yielder.name}: {kind} for {fight.leader.name}"
         return Done(left, title, proposal.reasons, move=added, added=True)
+
+    def _check_values(self) -> None:
+        own = sorted(set(self.values) & {*NOT_GIVEN, "key", "tied_to", "side"})
+        if own:
+            raise BadDocument(f"a move's {own[0]} is not given", where="values")
 
 
 class RightOfWay(Operation):
