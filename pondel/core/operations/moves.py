@@ -71,14 +71,15 @@ def on_move(
         move = move_in(data, part_id, move_id)
         before = deepcopy(move)
         change(move)
-        if move["began"] and by_hand:
+        if move.get("began") and by_hand:
             known = move["began"]["by_hand"]
             known += [path for path in set_by_hand(before, move) if path not in known]
             del known[:-MOST_BY_HAND]
         pair = kind_of(move["kind"]).pair
         if pair is not None and not move["lost"]:
             other = move_in(data, move["tied_to"]["part"], move["tied_to"]["move"])
-            other.update({name: deepcopy(move[name]) for name in (*pair.alike, *ALIKE, "began")})
+            alike = (*pair.alike, *ALIKE, "began")
+            other.update({name: deepcopy(move.get(name)) for name in alike})
 
     left = _mended(changed(document, both), part_id, move_id, was.on)
     return left if pointed_at_nothing else well_pointed(left, part_id, move_id)
