@@ -147,9 +147,9 @@ def demo(data_dir: Path, host: str, port: int) -> None:
     from pondel.web.serve import check_host, serve
 
     check_host(host)
+    with closing(open_library(data_dir)) as library:
+        library.touch(ensure_demo(Desk(library), say))
     with compiling(say):
-        with closing(open_library(data_dir)) as library:
-            library.touch(ensure_demo(Desk(library), say))
         serve(data_dir.expanduser(), host, port, say)
 
 
