@@ -50,6 +50,7 @@ def prepare(page: Page, what: str | None) -> None:
         page.wait_for_selector("#ways:not([data-poll]) .plane", timeout=60_000)
         page.click(".ways-table tr:has-text('Multiband') .amount >> nth=2")
         page.wait_for_selector("#keep-way")
+        page.evaluate("document.querySelector('.ways .scroll').scrollTo(0, 0)")
     if "/proof" in page.url:
         page.wait_for_selector("[data-stretch]", timeout=60_000)
     if page.locator("[data-again]").count():
