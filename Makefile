@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean

@@ -134,7 +134,7 @@ def test_the_ways_of_a_fight_from_a_script(run, stems):
     assert reliefs == sorted(reliefs, reverse=True) and reliefs[0] > 1
     level = next(one for one in points if (one["kind"], one["amount"]) == ("level", "usual"))
     assert level["settings"]["gain_db"] == -5 and level["tone"]["largest_db"] == -5
-    table = run(*asked).stdout
+    table = run(*asked[:-1], "1").stdout
     assert "Multiband" in table and "strong" in table
     wrong = run("tryouts", "first", "--leader", "Nobody", "--part", "bass")
     assert wrong.exit_code == 2 and "no part is called 'Nobody'" in wrong.stderr

@@ -73,7 +73,7 @@ def traced(kind, settings, key) -> np.ndarray:
 
 
 @pytest.mark.parametrize("kind", ["compressor", "multiband", "dynamic eq"])
-@pytest.mark.parametrize("gap", [0.3, 0.5, 1.0])
+@pytest.mark.parametrize("gap", [0.3, 1.0])
 @pytest.mark.parametrize("far", STEPS)
 def test_the_amount_is_reached_on_the_hits_and_gone_before_the_next(kind, gap, far):
     fight = fight_of(gap=gap, far=STEPS[far], recovery_s=min(0.18, gap), hit_s=0.18)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 from typing import Any
 
@@ -17,7 +18,8 @@ from pondel.core.moves.registry import KINDS
 from pondel.core.operations import OPERATIONS
 from pondel.web import create_app
 
-BODIES = 10_000
+BODIES = int(os.environ.get("PONDEL_TEST_BODIES", "4000"))
+"""Ten thousand by `PONDEL_TEST_BODIES=10000`; the seed is the same, so these are the first of them."""
 COSTLY = ("give way", "right of way")
 AROUND = ("gesture", "page", "listen")
 FIELDS = [
@@ -110,7 +112,7 @@ def hostile_body(rng: random.Random, document: Session, base: int) -> dict[str, 
     return body
 
 
-def test_ten_thousand_bodies_are_answered(place):
+def test_thousands_of_bodies_are_answered(place):
     app, caller, song = place
     library = jobs_of(app).library
     rng = random.Random(4)
