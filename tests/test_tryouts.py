@@ -7,9 +7,9 @@ import pytest
 from conftest import RATE, hits, session_of
 from web_tools import until
 
-from pondel.core.document import to_json
+from pondel.core.document import parse_session, to_json
 from pondel.core.engine.listen import make_plan, plan_region
-from pondel.core.errors import NotFound
+from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves.registry import KINDS
 from pondel.core.operations import parse_operation
 from pondel.jobs.desk import Desk
@@ -152,3 +152,21 @@ def test_the_same_question_is_worked_out_once_and_a_newer_one_stops_it(band, tri
     assert older.finished.wait(60)
     desk.tryouts.stop()
     assert newer.finished.is_set()
+
+
+def test_one_that_was_given_up_is_begun_anew_and_not_shown_as_whole(band, tried):
+    desk, library, song = band
+    document = library.head(song).document
+    given_up = desk.tryouts.begin(document, "drum", "tuba", 0, 3 * RATE)
+    desk.tryouts.stop()
+    again = desk.tryouts.begin(document, "drum", "tuba", 0, 3 * RATE)
+    assert given_up.is_whole or again is not given_up
+    assert again.finished.wait(120) and again.is_whole and len(again.points()) > 30
+
+
+def test_a_part_that_is_not_heard_is_told(band):
+    desk, library, song = band
+    data = to_json(library.head(song).document)
+    data["parts"][1]["mute"] = True
+    with pytest.raises(BadDocument, match="not heard"):
+        desk.tryouts.begin(parse_session(data), "drum", "tuba", *LOOP)

@@ -74,6 +74,9 @@ def test_many_parts_are_put_under_one_leader_from_its_page(app, caller, song):
     form = {**form, "base": jobs_of(app).library.head(song).id, "amount tuba": "none"}
     nobody = caller.post(f"/sessions/{song}/ways/under", data=form)
     assert nobody.status_code == 400 and "at least one" in nobody.text
+    none = caller.post(f"/sessions/{song}/ways/under", data={"leader": "snare", "base": form["base"]})
+    assert none.status_code in (303, 400)
+    form["base"] = jobs_of(app).library.head(song).id
     wrong = caller.post(f"/sessions/{song}/ways/under", data={**form, "amount tuba": "huge"})
     assert wrong.status_code == 400
 

@@ -61,10 +61,13 @@ def _checked(what: What, name: str, body: Any, source: str) -> Any:
 
 def put_up(shelf: Shelf, kept: Kept) -> None:
     """Put up what does not stand there yet; what differs from its namesake gets a number."""
+    standing = {what: {one: shelf.get(what, one) for one in shelf.names(what)} for what in CHECKED}
     for what, name, body in kept:
-        known = {one: shelf.get(what, one) for one in shelf.names(what)}
+        known = standing[what]
         if len(known) < MOST and body not in known.values():
-            shelf.keep(what, _free(name.strip(), known), body)
+            free = _free(name.strip(), known)
+            shelf.keep(what, free, body)
+            known[free] = body
 
 
 def _free(name: str, known: dict[str, Any]) -> str:

@@ -7,6 +7,7 @@ desk.tryouts.document(name)      # the session as it would sound, to be listened
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
@@ -36,6 +37,8 @@ from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
 from pondel.jobs.turns import be_nice
 
+log = logging.getLogger("pondel.jobs")
+BROKEN = "something went wrong inside Pondel; the log has the details"
 AT_ONCE = 2
 MOST_KEPT = 8
 MOST_TRIES = 40
@@ -63,6 +66,8 @@ class Tried:
         self.fight = fight
         self.stopped = threading.Event()
         self.finished = threading.Event()
+        self.is_whole = False
+        """Whether all ways were worked out, rather than given up for another fight."""
         self.trouble: PondelError | None = None
         self.judge: Judge | None = None
         self.searches: dict[str, bool | None] = {}
@@ -107,9 +112,16 @@ class Tryouts:
         key = content_hash([document.model_dump_json(), leader_id, yielder_id, start, frames])
         with self._lock:
             found = self._tried.get(key)
-            if found is not None:
+            if found is not None and found.trouble is not None:
+                self._tried.pop(key)
+                raise found.trouble
+            if found is not None and (found.is_whole or not found.stopped.is_set()):
                 self._tried.move_to_end(key)
                 return found
+        for one in (leader_id, yielder_id):
+            if not self._fights.are_heard(document, one):
+                name = document.part(one).name
+                raise BadDocument("it is not heard in the mix: there is no way to judge", where=name)
         fight = self._fights.measured(document, leader_id, yielder_id, start / document.rate)
         with self._lock:
             for older in self._tried.values():
@@ -184,8 +196,12 @@ class Tryouts:
                     self._try(tried, judge, document, way)
 
             list(self._pool.map(one, range(AT_ONCE)))
+            tried.is_whole = not tried.stopped.is_set()
         except PondelError as error:
             tried.trouble = error
+        except Exception:
+            log.exception("the ways of %s could not be worked out", tried.fight.yielder.name)
+            tried.trouble = PondelError(BROKEN)
         finally:
             tried.finished.set()
 

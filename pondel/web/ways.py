@@ -8,7 +8,6 @@ from typing import Any
 
 from flask import Blueprint, redirect, render_template, request, url_for
 
-from pondel.core.judgement.ways import AMOUNTS
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
 from pondel.jobs.tryouts import Point, Tried
@@ -68,7 +67,8 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     points = tried.points()
     across, up = _axes(points)
     kinds = sorted({one.way.kind for one in points}, key=lambda name: kind_of(name).place)
-    lines, taken = [], []
+    lines: list[dict[str, Any]] = []
+    taken: list[tuple[float, float]] = []
     for n, name in enumerate(kinds):
         own = [one for one in points if one.way.kind == name and not one.better_than]
         dots = [
@@ -76,15 +76,14 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
             for one in own
         ]
         x, y, _ = max(dots, key=lambda dot: dot[0])
-        while any(abs(y - other) < APART for other in taken):
-            y += APART
-        taken.append(y)
+        while any(abs(y - at) < APART and abs(x - beside) < NAME_WIDE for beside, at in taken):
+            y -= APART
+        taken.append((x, y))
         label = (x + 9, y + 4)
         lines.append(
             {"kind": kind_of(name), "dash": DASHES[n % len(DASHES)], "dots": dots, "label": label}
         )
-    usual = [one for one in points if one.way.far == 1.0 or _is_alone(one, points)]
-    usual += [one for one in points if one.better_than and one not in usual]
+    usual = [one for one in points if one.way.far == 1.0 or one.better_than]
     return {
         "lines": lines,
         "better": [
@@ -101,10 +100,6 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     }
 
 
-def _is_alone(point: Point, points: list[Point]) -> bool:
-    return sum(one.way.kind == point.way.kind for one in points) == 1
-
-
 @blueprint.get("")
 def show(session_id: str):
     """The screen."""
@@ -117,8 +112,6 @@ def show(session_id: str):
     tried = desk().tryouts.begin(
         document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames
     )
-    if tried.trouble is not None:
-        raise tried.trouble
     return render_template(
         "ways.html",
         stage="moves",
@@ -126,9 +119,7 @@ def show(session_id: str):
         document=document,
         marks=inked(document),
         pair=pair,
-        stretch=stretch,
         tried=tried,
-        amounts=sorted(AMOUNTS),
         kind_of=kind_of,
         brief=in_words,
         plane={
@@ -176,11 +167,9 @@ def under(session_id: str):
             "start_s": asked.number("loop_start_s", 0.0),
         }
     )
-    left = desk().do(session_id, [operation], base=asked.whole("base")).document
-    first = next(one for one, amount in amounts.items() if amount != "none")
-    part = left.part(first)
-    where = url_for("moves.show", session_id=session_id, part=part.id, move=part.moves[-1].id)
-    return redirect(where, 303)
+    desk().do(session_id, [operation], base=asked.whole("base"))
+    first = next((one for one, amount in amounts.items() if amount != "none"), None)
+    return redirect(url_for("moves.show", session_id=session_id, part=first), 303)
 
 
 @blueprint.post("/keep")

@@ -122,10 +122,12 @@ class ChunkCache:
     def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
         """Keep a stream where it stands; of a session with so many parts each keeps its place."""
         most = max(LEAST_STREAMS, STREAMS_PER_PART * parts)
-        size = self._sizes.get(stream)
-        if size is None:
-            size = self._sizes[stream] = held_bytes(stream)
         with self._lock:
+            size = self._sizes.get(stream)
+        if size is None:
+            size = held_bytes(stream)
+        with self._lock:
+            self._sizes[stream] = size
             _, replaced = self._streams.pop(key, (None, 0))
             self._streams[key] = stream, size
             self._stream_bytes += size - replaced

@@ -53,7 +53,8 @@ const moving = question(async (signal) => {
   live = await getJSON(about("moves/live", { part, move, ...Object.fromEntries(asked.filter(([, value]) => value)) }), signal);
   held = 0;
   step = -1;
-  top_db = Math.ceil((Math.max(...["before", "after", "key"].flatMap((name) => live.moving?.rows[name]?.flat() ?? live[name] ?? [])) + 3) / 6) * 6;
+  const drawn = ["before", "after", "key"].flatMap((name) => live.moving?.rows[name]?.flat() ?? live[name] ?? []);
+  top_db = Math.ceil((drawn.reduce((highest, db) => Math.max(highest, db), -200) + 3) / 6) * 6;
   stepOn();
   redraw();
   numbers();
