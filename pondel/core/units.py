@@ -81,6 +81,17 @@ def say(value: float | None, unit: str, decimals: int = 1) -> str:
     return f"{text.replace('-', MINUS)} {unit}".strip()
 
 
+def signed(value: float, unit: str, decimals: int = 1) -> str:
+    """A value with its unit and its sign; none on what rounds to nothing."""
+    text = say(value, unit, decimals)
+    return text if text.startswith(MINUS) or not float(f"{value:.{decimals}f}") else f"+{text}"
+
+
+def change(share: float) -> str:
+    """A change as a share, in percent with its sign: "−5 %", "0 %"."""
+    return f"{signed(round(100.0 * share), '', 0)} %"
+
+
 def say_hz(hz: float) -> str:
     """A frequency as the trade writes it: 88 Hz, 1.2 kHz, 12 kHz."""
     if hz < 999.5:

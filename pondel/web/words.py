@@ -9,21 +9,11 @@ from typing import Any
 from markupsafe import Markup
 
 from pondel.core.notes import note_name
-from pondel.core.units import MINUS, say, say_hz
+from pondel.core.units import change, say, say_hz, signed
 
 
 def percent(share: float) -> str:
     return f"{share * 100:.0f} %"
-
-
-def signed(value: float, unit: str, decimals: int = 1) -> str:
-    text = say(value, unit, decimals)
-    return text if text.startswith(MINUS) or not float(f"{value:.{decimals}f}") else f"+{text}"
-
-
-def change(share: float) -> str:
-    """A change as a share, in percent with its sign: "−5 %", "0 %"."""
-    return f"{signed(round(100.0 * share), '', 0)} %"
 
 
 def level(value: float | None, unit: str = "dB") -> str:

@@ -13,23 +13,11 @@ from pondel.core.judgement.steadiness import gain_moves_db, modulation
 from pondel.core.judgement.tone import ToneChange, tone_change, warmth_db
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.measures.stereo import mono_loss_db
-from pondel.core.units import say, say_hz
+from pondel.core.units import change, say, say_hz, signed
 
 LOWS_BELOW_HZ = 120.0
 ON_HIT_S = 0.2
 LEAST_POWER = 1e-12
-
-
-def signed_db(value: float) -> str:
-    """Decibels with their sign, as "+1.2 dB"; none on what rounds to nothing."""
-    text = say(value, "dB")
-    return f"+{text}" if value >= 0.05 else text
-
-
-def signed_percent(share: float) -> str:
-    """A share in percent with its sign, as "−5 %"."""
-    text = say(round(100.0 * share), "", 0)
-    return f"{'+' if round(100.0 * share) > 0 else ''}{text} %"
 
 
 @dataclass(frozen=True)
@@ -116,7 +104,7 @@ class Judgement:
             ("on its hits", zone.before.clear_on_hits_db, zone.after.clear_on_hits_db),
         ):
             if one is not None and other is not None:
-                value = f"{signed_db(one)} → {signed_db(other)}"
+                value = f"{signed(one, 'dB')} → {signed(other, 'dB')}"
                 sentence = "a quarter of its loudness in the zone stands so far over what masks it"
                 found.append(Told(name, value, sentence))
         on_hits = zone.before.on_hits, zone.after.on_hits
@@ -129,23 +117,23 @@ class Judgement:
             ),
             Told(
                 f"{yielder}'s own loudness",
-                signed_percent(-self.fight.cost_share),
+                change(-self.fight.cost_share),
                 "over the whole stretch, by itself",
             ),
             Told(
                 "its tone",
-                f"{signed_db(tone.largest_db)} at {say_hz(tone.at_hz)}",
+                f"{signed(tone.largest_db, 'dB')} at {say_hz(tone.at_hz)}",
                 f"the third octave that changes most; {say(tone.mean_db, 'dB')} on average",
             ),
             Told(
                 "warmth, 120 to 500 Hz",
-                signed_db(tone.warmth_db),
-                f"of {yielder}; of the mix {signed_db(self.mix_warmth_db)}",
+                signed(tone.warmth_db, "dB"),
+                f"of {yielder}; of the mix {signed(self.mix_warmth_db, 'dB')}",
             ),
             Told("gain moves by", f"{say(self.unsteady_db, 'dB')} rms", "between the hits"),
             Told(
                 "pumping",
-                signed_percent(self.pumping),
+                change(self.pumping),
                 f"beating added to {yielder}'s loudness between 1 and 8 Hz",
             ),
         ]
@@ -153,7 +141,7 @@ class Judgement:
             found.append(
                 Told(
                     "low end together",
-                    signed_db(self.low_end_db),
+                    signed(self.low_end_db, "dB"),
                     f"level of both below {LOWS_BELOW_HZ:.0f} Hz on the hits",
                 )
             )
