@@ -420,13 +420,16 @@ def test_moves_change_places_by_keys_and_bands_are_heard_alone(server, own_song,
     assert chain() == ["multiband", "eq"]
     page.click("#chain >> text=Multiband compressor")
     page.wait_for_selector("aside h2:has-text('Multiband')")
+    at_rest(page)
     page.keyboard.press("Space")
     until(page, "pondel.player.playing")
     before = page.evaluate("pondel.player.layer.sound.hash")
-    page.check("text=Hear alone", force=True)
+    page.get_by_label("Hear alone").first.check()
     until(page, f"pondel.player.layer.sound.hash !== '{before}'")
     assert jobs.library.head(own_song).document.part("tuba").moves[0].bands[0].solo
-    page.uncheck("text=Hear alone", force=True)
+    at_rest(page)
+    page.get_by_label("Hear alone").first.uncheck()
+    at_rest(page)
     page.click("#chain >> text=EQ")
     page.wait_for_selector('[data-plot="response"] .handle')
     at_rest(page)
