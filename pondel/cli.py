@@ -296,6 +296,32 @@ def tryouts(
 
 @main.command()
 @click.argument("session")
+@click.option("--keep", is_flag=True, help="Lay its moves, in one step that can be undone.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
+@data_option
+def plan(session: str, keep: bool, as_json: bool, data_dir: Path) -> None:
+    """Few moves for all fights of SESSION together; nothing is changed unless it is kept."""
+    from pondel.jobs.plan_report import plan_report, plan_words
+
+    with opened(session, data_dir) as (desk, document, session_id):
+        planned = desk.plans.begin(document)
+        planned.finished.wait()
+        if planned.trouble is not None:
+            raise planned.trouble
+        report = plan_report(desk, planned)
+        if keep and planned.lines:
+            desk.do(session_id, [planned.operation()])
+    if as_json:
+        click.echo(json.dumps({**report, "kept": keep}, ensure_ascii=False))
+        return
+    for line in plan_words(report):
+        click.echo(line)
+    if keep and report["lines"]:
+        say("pondel: kept")
+
+
+@main.command()
+@click.argument("session")
 @click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False))
 @click.option("--what", type=click.Choice(["mix", "parts", "both"]), default="mix", show_default=True)
 @click.option("--format", "format_", type=click.Choice(list(FORMATS)), default="wav", show_default=True)

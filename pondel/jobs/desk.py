@@ -37,6 +37,7 @@ from pondel.core.survival import chunk_of, sound_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
+from pondel.jobs.plans import Plans
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
 from pondel.jobs.tryouts import Tryouts
@@ -74,6 +75,7 @@ class Desk:
         self.tryouts = Tryouts(self.now, self.loops, self.fights)
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
+        self.plans = Plans(self.now, self.analysis, self.loops, self.fights, self.whole_mix)
         self._step = step
         self._lock = threading.Lock()
 
@@ -84,6 +86,10 @@ class Desk:
     def untreated(self, document: Session) -> ChunkedSession:
         """The session with all moves off, in chunks."""
         return self.now(_untreated(document.model_dump_json()))
+
+    def tried(self, name: str) -> Session:
+        """A session with a way, or a plan, that is only tried; NotFound when it was forgotten."""
+        return self.plans.document(name) or self.tryouts.document(name)
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""

@@ -146,6 +146,7 @@ class Jobs:
         """Let the workers finish what they hold."""
         self._ended.set()
         self.desk.tryouts.stop()
+        self.desk.plans.stop()
         if self._workers is not None:
             self._workers.stop(graceful=True)
             self._workers = None

@@ -12,38 +12,29 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-import numpy as np
-
 from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import BadDocument, NotFound, PondelError
-from pondel.core.evidence import within
-from pondel.core.families import groups_among
-from pondel.core.hearing.hidden import near_hits
-from pondel.core.hearing.loudness import partial_loudness
-from pondel.core.hearing.scale import CAM_STEP
-from pondel.core.hearing.table_maker import TableMaker
 from pondel.core.judgement.better import Search
-from pondel.core.judgement.judged import HeardStretch, Judgement, heard_stretch, judged
+from pondel.core.judgement.judged import Judgement
 from pondel.core.judgement.ways import Way, ways
 from pondel.core.moves.fight import Fight, Start
+from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for
 from pondel.jobs.fights import Fights
+from pondel.jobs.judge import AT_ONCE, Judge, shared_out
 from pondel.jobs.loops import Loops
 from pondel.jobs.turns import be_nice
 
 log = logging.getLogger("pondel.jobs")
 BROKEN = "something went wrong inside Pondel; the log has the details"
-AT_ONCE = 2
 MOST_KEPT = 8
 MOST_TRIES = 40
 FOUND = "Turned from there by a search: more room for no more of the part."
-REST = "all others"
 
 
 @dataclass(frozen=True)
@@ -55,15 +46,27 @@ class Point:
     judgement: Judgement
     start_s: float
     """Where in the song its fight was measured."""
+    brief: str
+    """The settings in a few words."""
     better_than: str = ""
     """The name of the one near which it was found; empty for those of the trade's amounts."""
+
+
+def _pointed(
+    way: Way, laid: Session, judgement: Judgement, start_s: float, better_than: str = ""
+) -> tuple[Point, Session]:
+    """A way that was laid and judged, and the session with it."""
+    move = laid.part(way.fight.yielder.id).moves[-1]
+    name = content_hash(laid.model_dump_json())[:24]
+    brief = kind_of(move.kind).in_brief(move)
+    return Point(name, way, judgement, start_s, brief, better_than), laid
 
 
 class Tried:
     """The ways of one fight; points come in as they are judged. Thread-safe."""
 
-    def __init__(self, fight: Fight) -> None:
-        self.fight = fight
+    def __init__(self, document: Session, fight: Fight) -> None:
+        self.document, self.fight = document, fight
         self.stopped = threading.Event()
         self.finished = threading.Event()
         self.is_whole = False
@@ -126,7 +129,7 @@ class Tryouts:
         with self._lock:
             for older in self._tried.values():
                 older.stopped.set()
-            tried = self._tried[key] = Tried(fight)
+            tried = self._tried[key] = Tried(document, fight)
             while len(self._tried) > MOST_KEPT:
                 self._tried.popitem(last=False)
         work = partial(self._work, tried, document, (start, frames))
@@ -168,7 +171,7 @@ class Tryouts:
         point, _ = tried.found(name) or (None, None)
         try:
             if judge is not None and point is not None:
-                found = judge.search(point, lambda: not tried.stopped.is_set())
+                found = _search(tried, judge, point)
                 if found is not None:
                     tried.add(*found)
         except PondelError as error:
@@ -189,13 +192,12 @@ class Tryouts:
         try:
             judge = Judge(self._now, self._loops, self._fights, document, tried.fight, stretch)
             tried.judge = judge
-            waiting = _not_stopped(ways(tried.fight), tried)
 
-            def one(_: int) -> None:
-                while (way := next_of(waiting, judge.lock)) is not None:
-                    self._try(tried, judge, document, way)
+            def one(way: Way) -> None:
+                laid = laid_for(document, way.fight, way.start, judge.start_s)
+                tried.add(*_pointed(way, laid, judge.of(laid), judge.start_s))
 
-            list(self._pool.map(one, range(AT_ONCE)))
+            shared_out(_not_stopped(ways(tried.fight), tried), one, self._pool)
             tried.is_whole = not tried.stopped.is_set()
         except PondelError as error:
             tried.trouble = error
@@ -205,16 +207,30 @@ class Tryouts:
         finally:
             tried.finished.set()
 
-    def _try(self, tried: Tried, judge: Judge, document: Session, way: Way) -> None:
-        laid = laid_for(document, way.fight, way.start, judge.start_s)
-        name = content_hash(laid.model_dump_json())[:24]
-        tried.add(Point(name, way, judge.of(laid), judge.start_s), laid)
 
+def _search(tried: Tried, judge: Judge, point: Point) -> tuple[Point, Session] | None:
+    """A point that gives more for no more, near one that is known, and the session with it."""
+    way, start_s = point.way, judge.start_s
 
-def next_of(waiting: Iterator[Way], lock: threading.Lock) -> Way | None:
-    """The next way of an iterator that several threads share."""
-    with lock:
-        return next(waiting, None)
+    def started(settings: dict[str, Any]) -> Start:
+        return Start(settings, [*way.start.reasons, FOUND])
+
+    def laid(settings: dict[str, Any]) -> Session:
+        return laid_for(tried.document, way.fight, started(settings), start_s)
+
+    def judged_with(settings: dict[str, Any]) -> Judgement | None:
+        try:
+            return judge.of(laid(settings))
+        except BadDocument:
+            return None
+
+    found = Search(way.start.settings).run(
+        judged_with, point.judgement, MOST_TRIES, lambda: not tried.stopped.is_set()
+    )
+    if found is None:
+        return None
+    better = replace(way, start=started(found.settings))
+    return _pointed(better, laid(found.settings), found.judgement, start_s, point.name)
 
 
 def _not_stopped(found: Iterator[Way], tried: Tried) -> Iterator[Way]:
@@ -222,80 +238,3 @@ def _not_stopped(found: Iterator[Way], tried: Tried) -> Iterator[Way]:
         if tried.stopped.is_set():
             return
         yield way
-
-
-class Judge:
-    """Judges sessions that differ in one fight's two parts, over one stretch."""
-
-    def __init__(
-        self,
-        now: Callable[[Session], ChunkedSession],
-        loops: Loops,
-        fights: Fights,
-        document: Session,
-        fight: Fight,
-        stretch: tuple[int, int],
-    ) -> None:
-        self._now, self._loops, self._fights = now, loops, fights
-        self._document = document
-        self._pair = fight.leader.id, fight.yielder.id
-        self._zone_hz = fight.low_hz, fight.high_hz
-        self._stretch, self._rate = stretch, document.rate
-        self.start_s = stretch[0] / document.rate
-        self.lock = threading.Lock()
-        self._groups = groups_among(document, self._pair)
-        self._heard = [part.id for part in loops.parts(document)]
-        inside = {one for side in self._pair for one in self._groups.get(side, [side])}
-        others = [self._power(document, one) for one in self._heard if one not in inside]
-        hits = fights.hits_s(document, document.part(fight.leader.id))
-        self._hits_s = within(hits, *stretch, document.rate)
-        self._rest = sum(others) if others else np.zeros_like(self._sum(document, self._pair[0]))
-        self._before = self._hear(document)
-
-    def search(self, point: Point, go_on: Callable[[], bool]) -> tuple[Point, Session] | None:
-        """A point that gives more for no more, near one that is known, and the session with it."""
-
-        def laid(settings: dict[str, Any]) -> Session:
-            start = Start(settings, [*point.way.start.reasons, FOUND])
-            return laid_for(self._document, point.way.fight, start, self.start_s)
-
-        def judged_with(settings: dict[str, Any]) -> Judgement | None:
-            try:
-                return self.of(laid(settings))
-            except BadDocument:
-                return None
-
-        search = Search(point.way.start.settings)
-        found = search.run(judged_with, point.judgement, MOST_TRIES, go_on)
-        if found is None:
-            return None
-        start = Start(found.settings, [*point.way.start.reasons, FOUND])
-        document = laid(found.settings)
-        name = content_hash(document.model_dump_json())[:24]
-        way = Way(point.way.kind, point.way.far, start, point.way.fight)
-        return Point(name, way, found.judgement, self.start_s, point.name), document
-
-    def of(self, document: Session) -> Judgement:
-        """What a session has over the one before."""
-        after = self._hear(document)
-        return judged(self._before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
-
-    def _power(self, document: Session, part_id: str) -> np.ndarray:
-        return self._loops.power(document, part_id, *self._stretch)
-
-    def _sum(self, document: Session, side: str) -> np.ndarray:
-        members = [one for one in self._groups.get(side, [side]) if one in self._heard]
-        return sum(self._power(document, one) for one in members)  # type: ignore[return-value]
-
-    def _hear(self, document: Session) -> HeardStretch:
-        now = self._now(document)
-        leader, yielder = (self._sum(document, side) for side in self._pair)
-        powers = np.stack([leader, yielder, self._rest]).astype(np.float32)
-        on_hits = np.zeros(powers.shape[:2], bool)
-        on_hits[0] = near_hits(self._hits_s, powers.shape[1])
-        maker = TableMaker([*self._pair, REST])
-        maker.add(0, powers, on_hits)
-        sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
-        sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
-        mix = plan_region(make_plan(document, "mix"), now, *self._stretch)
-        return heard_stretch(maker.table(), *sounds, mix, sone, self._hits_s, self._rate)

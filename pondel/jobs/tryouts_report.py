@@ -7,12 +7,12 @@ from typing import Any
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.moves.amounts import far_words
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.desk import Desk
 from pondel.jobs.tryouts import Point
 
 USUAL_S = 8.0
-NAMES = {0.0: "gentle", 1.0: "usual", 2.0: "strong"}
 
 
 def tryouts_report(
@@ -50,22 +50,15 @@ def _named(document: Session, name: str) -> str:
     raise NotFound(f"no part is called {name!r:.60}")
 
 
-def in_words(point: Point) -> str:
-    """The settings of a way in a few words."""
-    kind = kind_of(point.way.kind)
-    needed = {"tied_to": {"part": "other", "move": "m"}} if kind.pair is not None else {}
-    return kind.in_brief(kind.params.model_validate({"id": "m", **needed, **point.way.start.settings}))
-
-
 def _point(point: Point) -> dict[str, Any]:
     judgement, fight = point.judgement, point.judgement.fight
     return {
         "kind": point.way.kind,
         "title": kind_of(point.way.kind).title,
         "far": point.way.far,
-        "amount": NAMES.get(point.way.far, f"{point.way.far:g}"),
+        "amount": far_words(point.way.far),
         "settings": point.way.start.settings,
-        "settings_in_words": in_words(point),
+        "settings_in_words": point.brief,
         "reasons": point.way.start.reasons,
         "relief_db": round(judgement.relief_db, 2),
         "clear_db": [_round(fight.zone.before.clear_db), _round(fight.zone.after.clear_db)],

@@ -98,9 +98,9 @@ def listen(session_id: str):
 
 
 def tried_or_asked(session_id: str) -> Session:
-    """The session as it would sound with a way that is tried out, or as it stands."""
+    """The session as it would sound with what is tried out, or as it stands."""
     name = asked.words("tryout", most=40)
-    return desk().tryouts.document(name) if name else asked_revision(session_id).document
+    return desk().tried(name) if name else asked_revision(session_id).document
 
 
 def chunk_at(name: str, at: Any) -> np.ndarray | None:

@@ -11,7 +11,6 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
 from pondel.jobs.tryouts import Point, Tried
-from pondel.jobs.tryouts_report import in_words
 from pondel.web import asked
 from pondel.web.context import asked_stretch, desk, jobs, opened, song_facts
 from pondel.web.ink import inked
@@ -121,7 +120,6 @@ def show(session_id: str):
         pair=pair,
         tried=tried,
         kind_of=kind_of,
-        brief=in_words,
         plane={
             "wide": WIDE,
             "high": HIGH,

@@ -8,6 +8,7 @@ from typing import Any
 
 from markupsafe import Markup
 
+from pondel.core.moves.amounts import far_words
 from pondel.core.notes import note_name
 from pondel.core.units import change, say, say_hz, signed
 
@@ -57,6 +58,7 @@ FILTERS = {
     "hz": say_hz,
     "note": note_name,
     "slug": slug,
+    "far": far_words,
     "doing": doing,
     "setting": setting,
     "control_id": control_id,

@@ -27,15 +27,15 @@ class Way:
     fight: Fight
 
 
-def ways(fight: Fight) -> Iterator[Way]:
-    """Every kind at the usual amount first, those that fit fastest leading; then the other amounts.
+def ways(fight: Fight, amounts: tuple[float, ...] = AMOUNTS) -> Iterator[Way]:
+    """Every kind at the first amount, those that fit fastest leading; then the other amounts.
 
     A kind that does nothing here is left out, and one that knows no amounts comes once.
     """
     kinds = sorted((k for k in KINDS.values() if k.start is not None), key=lambda k: k.fits_slowly)
     steady: set[str] = set()
-    usual: dict[str, Start] = {}
-    for far in AMOUNTS:
+    first: dict[str, Start] = {}
+    for far in amounts:
         at = replace(fight, far=far)
         for kind in kinds:
             if kind.name in steady:
@@ -44,8 +44,8 @@ def ways(fight: Fight) -> Iterator[Way]:
             if set(start.settings) <= {"kind"}:
                 steady.add(kind.name)
                 continue
-            if start.settings == usual.get(kind.name):
+            if far != amounts[0] and start.settings == first[kind.name].settings:
                 steady.add(kind.name)
                 continue
-            usual.setdefault(kind.name, start)
+            first.setdefault(kind.name, start)
             yield Way(kind.name, far, start, at)

@@ -55,6 +55,13 @@ DIFFERENCE = Row((2.0, 4.0, 6.0), "a difference between two parts")
 RETURN = Row((5.0, 9.0, 15.0), "a return under the part that feeds it")
 
 
+def far_words(far: float) -> str:
+    """How far something goes, in a word or four."""
+    below = [name for name, at in STEPS.items() if at <= far]
+    above = [name for name, at in STEPS.items() if at >= far]
+    return below[-1] if below[-1] == above[0] else f"between {below[-1]} and {above[0]}"
+
+
 class Sized(Protocol):
     """What of a fight decides how far to go."""
 
@@ -121,9 +128,10 @@ def _by_role(fight: Sized) -> Row:
 
 
 def _usual(row: Row, fight: Sized) -> str:
-    named = {0.0: "gentle", 1.0: "usual", 2.0: "strong"}.get(fight.far, "between the usual amounts")
     leader = "voice" if fight.leader.role == "voice" else "lead"
-    return f"{named} for {row.words.format(role=_one(fight.yielder.role), leader=leader)}"
+    return (
+        f"{far_words(fight.far)} for {row.words.format(role=_one(fight.yielder.role), leader=leader)}"
+    )
 
 
 def _one(role: str) -> str:

@@ -330,6 +330,8 @@ class MoveKind:
     """Whether its sound depends on the average spectrum of the part it stands on."""
     begins_by_role: bool = False
     """Whether it is what a part's role asks for to begin with: bands of shape, hz, gain_db and q."""
+    only_level: bool = False
+    """Whether it does what a fader does: the baseline of all ways, and none that a plan would take."""
     ends_tails: bool = False
     """Whether it shortens what rings on: proposed where two parts part by their lengths."""
     takes_spectra: bool = False

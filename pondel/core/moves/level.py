@@ -59,5 +59,6 @@ KIND = MoveKind(
     start=_start,
     make=LevelProcessor,
     settle_s=lambda move: 0.0,
+    only_level=True,
     in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),
 )

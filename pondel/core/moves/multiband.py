@@ -52,9 +52,10 @@ from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
 from pondel.core.moves.starting import RANGE, Timing, around, fitted, key_of
-from pondel.core.units import say_hz
+from pondel.core.units import say, say_hz
 
 MOST_BANDS = 6
+MOST_TOLD = 2
 LINEAR_S = 0.2
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 
@@ -230,9 +231,27 @@ def _settle_s(move: Multiband) -> float:
 
 
 def _in_brief(move: Multiband) -> str:
-    edges = " · ".join(say_hz(hz) for hz in move.crossovers_hz)
-    live = sum(band.on for band in move.bands)
-    return f"{len(move.bands)} bands at {edges}, {live} on"
+    edges = [None, *move.crossovers_hz, None]
+    live = [
+        f"{_between(*edges[n : n + 2])}: {_in_short(band)}"
+        for n, band in enumerate(move.bands)
+        if band.on
+    ]
+    if 0 < len(live) <= MOST_TOLD:
+        return " · ".join(live)
+    places = " · ".join(say_hz(hz) for hz in move.crossovers_hz)
+    return f"{len(move.bands)} bands at {places}, {len(live)} on"
+
+
+def _between(low_hz: float | None, high_hz: float | None) -> str:
+    """Where a band lies, in words."""
+    if low_hz is None or high_hz is None:
+        return f"below {say_hz(high_hz)}" if high_hz is not None else f"above {say_hz(low_hz or 0.0)}"
+    return f"{say_hz(low_hz)} to {say_hz(high_hz)}"
+
+
+def _in_short(band: Band) -> str:
+    return f"{say(band.threshold_db, 'dB')}, {say(band.ratio, ':1')}, back in {band.release_ms:.0f} ms"
 
 
 def _band_responses(move: Multiband, hz: np.ndarray, rate: int) -> np.ndarray:

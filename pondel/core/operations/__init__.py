@@ -40,6 +40,7 @@ from pondel.core.operations.parts import (
     TapSend,
     TrimTo,
 )
+from pondel.core.operations.plan import MakeRoom
 from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
@@ -72,6 +73,7 @@ _ASKED: tuple[type[Operation], ...] = (
     RightOfWay,
     GoAsFar,
     UnderOne,
+    MakeRoom,
     GiveWay,
     StartingEq,
     Contrast,

@@ -10,7 +10,7 @@ from pydantic import Field
 from pondel.core.advice.proposals import propose
 from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
-from pondel.core.moves.amounts import STEPS
+from pondel.core.moves.amounts import STEPS, far_words
 from pondel.core.moves.fight import ComesThrough, Fight
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.base import (
@@ -65,8 +65,7 @@ class GoAsFar(Operation):
         through = self.comes_through or move.began.comes_through
         how = {"far": far, "comes_through": through}
         left, _ = anew(document, facts, self.part, self.move, how, keep=not self.anew)
-        named = next((name for name, at in STEPS.items() if at == far), f"{far:g}")
-        title = f"{part.name}: {named}, for the {through}"
+        title = f"{part.name}: {far_words(far)}, for the {through}"
         return Done(left, title, move=MoveAt(self.part, self.move))
 
 

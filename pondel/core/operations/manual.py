@@ -39,6 +39,7 @@ FAMILIES = {
     "ways": "Giving way",
     "how_far": "How far",
     "under_one": "One over many",
+    "plan": "A plan for the whole mix",
     "contrast": "Contrast",
     "recipes": "Recipes",
     "chain": "Chains of moves",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal, Self
 
@@ -11,7 +12,7 @@ from pondel.core.advice.proposals import propose
 from pondel.core.advice.starting_eq import starting_eq
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
-from pondel.core.moves.base import LONGEST_S
+from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
 from pondel.core.moves.fight import ComesThrough, Fight, Start
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.operations.base import (
@@ -25,7 +26,7 @@ from pondel.core.operations.base import (
 from pondel.core.operations.chain import NOT_GIVEN, KindName, laid, tied
 from pondel.core.operations.how_far import HowFar, began_of, far_of
 from pondel.core.operations.moves import set_by_hand
-from pondel.core.refs import PartRef
+from pondel.core.refs import PartRef, SectionRef
 
 EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
 SHORTENING = next(kind for kind in KINDS.values() if kind.ends_tails)
@@ -49,12 +50,19 @@ def laid_for(
     return laid(document, yielder, settings, proposal.reasons)
 
 
+def limited(proposal: Start, sections: Sequence[str]) -> Start:
+    """A first setting in some sections of the song; in the whole song without any."""
+    if not sections:
+        return proposal
+    return replace(proposal, settings={**proposal.settings, "sections": list(sections)})
+
+
 class GiveWay(Operation):
     """A move on a part for a leader, its settings computed from the fight near `start_s`.
 
     `kind` as named, or the usual one; the zone as given, or where the leader loses most; as far as is
     gentle, usual or strong in the trade; what is to come through of the leader is its snap, its body
-    or its ring. `values` stand over what was worked out.
+    or its ring. `values` stand over what was worked out; with sections it works in these alone.
     """
 
     op: Literal["give way"] = "give way"
@@ -66,6 +74,7 @@ class GiveWay(Operation):
     high_hz: Hz | None = None
     how_far: HowFar = "usual"
     comes_through: ComesThrough = "body"
+    sections: list[SectionRef] = Field(default_factory=list, max_length=MOST_SECTIONS)
     values: dict[str, Any] = Field(default_factory=dict, max_length=80)
     example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5, "how_far": "gentle"}
 
@@ -84,7 +93,7 @@ class GiveWay(Operation):
         measured = facts.fight(document, self.leader, self.part, self.start_s, zone)
         how = {"far": far_of(self.how_far), "comes_through": self.comes_through}
         fight = replace(measured, **how)  # type: ignore[arg-type]
-        proposal = propose(fight, self.kind)
+        proposal = limited(propose(fight, self.kind), self.sections)
         self._check_values()
         left = laid_for(document, fight, proposal, self.start_s, self.values)
         added = MoveAt(self.part, left.part(self.part).moves[-1].id)
@@ -116,9 +125,7 @@ class RightOfWay(Operation):
             edges = zone.low_hz, zone.high_hz
             measured = facts.fight(document, zone.leads, yielder, self.start_s, edges)
             fight = replace(measured, far=far_of(self.how_far))
-            proposal = propose(fight)
-            if zone.sections:
-                proposal.settings["sections"] = zone.sections
+            proposal = limited(propose(fight), zone.sections)
             left = laid_for(left, fight, proposal, self.start_s)
             said += proposal.reasons
         last = left.part(zone.gives_way[-1])

@@ -1,5 +1,6 @@
 // Lists of work under way are asked for again until it is done, without disturbing who types meanwhile.
 import { getPage, say } from "./api.js";
+import { remember, restore } from "./keep.js";
 import { reload, stage } from "./stage.js";
 import { state } from "./state.js";
 
@@ -17,19 +18,22 @@ function ask(list) {
   setTimeout(() => show(list).catch((error) => say(error.message)), AGAIN_MS);
 }
 
-/** The list as it is now, the whole screen when parts have come in and nobody types. */
+/** The list as it is now; the whole screen when parts have come in, or it was all that was awaited. */
 export async function show(list) {
   if (!list.isConnected) return;
   const { content } = await getPage(location.href);
   const fresh = document.adoptNode(content.getElementById(list.id));
   if (!list.isConnected) return;
   const isBehind = "revision" in fresh.dataset && Number(fresh.dataset.revision) !== state.facts.revision;
-  if (isBehind && !isTyping()) {
+  const isDone = "whole" in fresh.dataset && !("poll" in fresh.dataset);
+  if ((isBehind || isDone) && !isTyping()) {
     await reload();
     return;
   }
+  const kept = remember(list);
   list.replaceWith(fresh);
   window.htmx.process(fresh);
+  if (kept.id || kept.open.length) restore(fresh, kept);
   if (isBehind || "poll" in fresh.dataset) ask(fresh);
 }
 

@@ -1,0 +1,98 @@
+"""Judges sessions that differ in one fight's two parts: the others are heard once.
+
+judge = Judge(now, loops, fights, document, fight, stretch)
+judge.of(document_with_a_move).relief_db        # 2.4
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
+
+import numpy as np
+
+from pondel.core.document import Session
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.evidence import within
+from pondel.core.families import groups_among
+from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.loudness import partial_loudness
+from pondel.core.hearing.scale import CAM_STEP
+from pondel.core.hearing.table_maker import TableMaker
+from pondel.core.judgement.judged import HeardStretch, Judgement, heard_stretch, judged
+from pondel.core.judgement.ways import Way
+from pondel.core.moves.fight import Fight
+from pondel.jobs.fights import Fights
+from pondel.jobs.loops import Loops
+
+AT_ONCE = 2
+REST = "all others"
+
+
+def shared_out(waiting: Iterator[Way], work: Callable[[Way], None], pool: Executor) -> None:
+    """Each way of an iterator is worked at once, by a few threads that share them."""
+    lock = threading.Lock()
+
+    def one(_: int) -> None:
+        while True:
+            with lock:
+                way = next(waiting, None)
+            if way is None:
+                return
+            work(way)
+
+    list(pool.map(one, range(AT_ONCE)))
+
+
+class Judge:
+    """Judges sessions that differ in one fight's two parts, over one stretch."""
+
+    def __init__(
+        self,
+        now: Callable[[Session], ChunkedSession],
+        loops: Loops,
+        fights: Fights,
+        document: Session,
+        fight: Fight,
+        stretch: tuple[int, int],
+    ) -> None:
+        self._now, self._loops, self._fights = now, loops, fights
+        self._pair = fight.leader.id, fight.yielder.id
+        self._zone_hz = fight.low_hz, fight.high_hz
+        self._stretch, self._rate = stretch, document.rate
+        self.start_s = stretch[0] / document.rate
+        self._groups = groups_among(document, self._pair)
+        self._heard = [part.id for part in loops.parts(document)]
+        inside = {one for side in self._pair for one in self._groups.get(side, [side])}
+        others = [self._power(document, one) for one in self._heard if one not in inside]
+        hits = fights.hits_s(document, document.part(fight.leader.id))
+        self._hits_s = within(hits, *stretch, document.rate)
+        self._rest = sum(others) if others else np.zeros_like(self._sum(document, self._pair[0]))
+        self._before = self._hear(document)
+
+    def of(self, document: Session) -> Judgement:
+        """What a session has over the one before."""
+        after = self._hear(document)
+        return judged(self._before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
+
+    def _power(self, document: Session, part_id: str) -> np.ndarray:
+        return self._loops.power(document, part_id, *self._stretch)
+
+    def _sum(self, document: Session, side: str) -> np.ndarray:
+        members = [one for one in self._groups.get(side, [side]) if one in self._heard]
+        return sum(self._power(document, one) for one in members)  # type: ignore[return-value]
+
+    def _hear(self, document: Session) -> HeardStretch:
+        now = self._now(document)
+        leader, yielder = (self._sum(document, side) for side in self._pair)
+        powers = np.stack([leader, yielder, self._rest]).astype(np.float32)
+        on_hits = np.zeros(powers.shape[:2], bool)
+        on_hits[0] = near_hits(self._hits_s, powers.shape[1])
+        maker = TableMaker([*self._pair, REST])
+        maker.add(0, powers, on_hits)
+        sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
+        sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
+        mix = plan_region(make_plan(document, "mix"), now, *self._stretch)
+        return heard_stretch(maker.table(), *sounds, mix, sone, self._hits_s, self._rate)

@@ -1,0 +1,118 @@
+"""A plan for the whole mix as plain data: its lines, what it leaves, what all of it gives."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, field
+
+from pondel.core.advice.claims import Claim
+from pondel.core.document import Session, content_hash
+from pondel.core.errors import PondelError
+from pondel.core.judgement.plan import Candidate
+from pondel.core.judgement.thinness import Thinned
+from pondel.core.judgement.ways import Way
+from pondel.core.operations.plan import MakeRoom, RoomLine
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of a plan: a fight, the way that is taken, and what it gives on top of those above."""
+
+    claim: Claim
+    candidate: Candidate
+    start_s: float
+    where: str
+    """The section in which it was judged: where the leader loses most."""
+    brief: str
+
+    @property
+    def way(self) -> Way:
+        return self.candidate.way
+
+    def operation(self) -> RoomLine:
+        """The line as it is laid."""
+        claim = self.claim
+        return RoomLine(
+            leader=claim.leader,
+            part=claim.yielder,
+            kind=self.way.kind,
+            low_hz=claim.low_hz,
+            high_hz=claim.high_hz,
+            start_s=self.start_s,
+            how_far=self.way.far,
+            sections=list(claim.sections),
+        )
+
+
+@dataclass(frozen=True)
+class Left:
+    """A fight that a plan leaves as it is."""
+
+    claim: Claim
+    why: str
+
+
+@dataclass(frozen=True)
+class Stands:
+    """How a leader stands in its zone in one section, before and after; on its hits if it has any."""
+
+    section: str
+    before_db: float
+    after_db: float
+
+    @property
+    def won_db(self) -> float:
+        return self.after_db - self.before_db
+
+
+@dataclass(frozen=True)
+class WholePlan:
+    """What a plan does to the whole mix; `stands` are the sections of each of its lines."""
+
+    document: Session
+    stands: list[list[Stands]]
+    loudness_db: float | None
+    warmth_db: float
+    thin: list[Thinned]
+
+    @property
+    def name(self) -> str:
+        """The name of the session with it, by which it is heard."""
+        return content_hash(self.document.model_dump_json())[:24]
+
+    def worst(self) -> tuple[int, Stands] | None:
+        """The line and the section in which a leader wins least."""
+        every = [(n, one) for n, stands in enumerate(self.stands) for one in stands]
+        return min(every, key=lambda one: one[1].won_db, default=None)
+
+
+@dataclass
+class Planned:
+    """A plan as far as it has come. Its lists are replaced, never changed."""
+
+    document: Session
+    finished: threading.Event = field(default_factory=threading.Event)
+    stopped: threading.Event = field(default_factory=threading.Event)
+    step: str = "listening to the whole song"
+    done: int = 0
+    total: int = 1
+    is_draft: bool = False
+    """Whether nothing was decided, so that roles say who leads."""
+    lines: list[Line] = field(default_factory=list)
+    left: list[Left] = field(default_factory=list)
+    trouble: PondelError | None = None
+    weighed: dict[frozenset[int], WholePlan] = field(default_factory=dict)
+    """By the numbers of the lines that were struck."""
+    being_weighed: set[frozenset[int]] = field(default_factory=set)
+
+    def kept(self, struck: frozenset[int]) -> list[Line]:
+        """The lines that were not struck."""
+        return [line for n, line in enumerate(self.lines) if n not in struck]
+
+    def leave(self, claim: Claim, why: str) -> None:
+        """Tell of a fight that it is left, and why."""
+        self.left = [*self.left, Left(claim, why)]
+
+    def operation(self, struck: frozenset[int] = frozenset()) -> MakeRoom:
+        """What keeps the plan, as one operation."""
+        return MakeRoom(lines=[line.operation() for line in self.kept(struck)])

@@ -1,0 +1,243 @@
+"""Works a plan out: tries every fight by itself, then lays the best ways one on top of another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from pondel.core.advice.claims import Claim, claims
+from pondel.core.document import Session
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.evidence import led_moves
+from pondel.core.families import groups_among
+from pondel.core.hearing.scale import places_between
+from pondel.core.hearing.spectra import FRAME_S
+from pondel.core.hearing.table import Scope
+from pondel.core.hearing.timemap import worst_stretch
+from pondel.core.judgement.plan import MIX_BEARS_DB, MOST_MOVES, Candidate, best_of, left_why
+from pondel.core.judgement.ways import Way, ways
+from pondel.core.moves.registry import kind_of
+from pondel.core.operations.ways import laid_for, limited
+from pondel.jobs.analysis import Analysis
+from pondel.jobs.fights import Fights
+from pondel.jobs.judge import Judge, shared_out
+from pondel.jobs.loops import Loops
+from pondel.jobs.planned import Line, Planned, WholePlan
+from pondel.jobs.weighing import table_for, weighed
+from pondel.jobs.whole_mix import WholeMix
+
+STRETCH_S = 8.0
+USUAL, GENTLE = 1.0, 0.0
+
+
+class Stopped(Exception):
+    """Another plan is wanted."""
+
+
+@dataclass(frozen=True)
+class _Tried:
+    """A fight and every way that was tried in it."""
+
+    claim: Claim
+    start_s: float
+    where: str
+    candidates: list[Candidate]
+
+    @property
+    def worth_db(self) -> float:
+        best = best_of(self.candidates)
+        return best.worth_db if best else 0.0
+
+
+@dataclass(frozen=True)
+class Planner:
+    """What a plan is worked out with."""
+
+    now: Callable[[Session], ChunkedSession]
+    analysis: Analysis
+    loops: Loops
+    fights: Fights
+    whole_mix: WholeMix
+    pool: Executor
+
+    def work(self, planned: Planned) -> None:
+        """Fill a plan; Stopped when another one is wanted."""
+        document = planned.document
+        found = claims(document, self.analysis.whole_table(document))
+        planned.is_draft = not any(claim.is_decided for claim in found)
+        planned.total = len(found) + 1
+        tried = [one for claim in found if (one := self._tried(planned, claim)) is not None]
+        self._lay(planned, sorted(tried, key=lambda one: (one.claim.tier, -one.worth_db)))
+        planned.step = "weighing all of it, section by section"
+        self._keep_within_bounds(planned)
+        planned.done = planned.total
+
+    def whole(self, planned: Planned, struck: frozenset[int]) -> WholePlan:
+        """What the lines that were not struck give together."""
+        found = planned.weighed.get(struck)
+        if found is not None:
+            return found
+        lines, before = planned.kept(struck), planned.document
+        after = before
+        for line in lines:
+            after = _laid(after, line.claim, line.way, line.start_s)
+        found = weighed(self.analysis, self.whole_mix, before, after, lines)
+        planned.weighed = {**planned.weighed, struck: found}
+        return found
+
+    def _tried(self, planned: Planned, claim: Claim) -> _Tried | None:
+        """Every way in one fight; None where none is worth it, which is then told."""
+        _go_on(planned)
+        document = planned.document
+        leader, yielder = (document.part(one).name for one in (claim.leader, claim.yielder))
+        planned.step = f"{yielder} under {leader}"
+        why = self._why_not_asked(document, claim)
+        if not why:
+            start_s, where = self._busiest(document, claim)
+            candidates = self._candidates(planned, claim, start_s)
+            if best_of(candidates) is not None:
+                planned.done += 1
+                return _Tried(claim, start_s, where, candidates)
+            table = table_for(self.analysis, document, claim)
+            would_win_db = table.would_win_db(claim.leader, claim.yielder, Scope(zone_hz=claim.zone_hz))
+            why = left_why(candidates, would_win_db, leader, yielder)
+        planned.leave(claim, why)
+        planned.done += 1
+        return None
+
+    def _candidates(self, planned: Planned, claim: Claim, start_s: float) -> list[Candidate]:
+        """Every kind at its usual amount, judged where the fight is worst."""
+        document = planned.document
+        fight = self.fights.measured(document, claim.leader, claim.yielder, start_s, claim.zone_hz)
+        waiting = [way for way in ways(fight, (USUAL,)) if not kind_of(way.kind).only_level]
+        if not waiting:
+            return []
+        judge = self._judge(document, waiting[0], start_s)
+        found: list[Candidate] = []
+
+        def one(way: Way) -> None:
+            _go_on(planned)
+            found.append(Candidate(way, judge.of(_laid(document, claim, way, start_s))))
+
+        shared_out(iter(waiting), one, self.pool)
+        return sorted(found, key=lambda one: one.way.kind)
+
+    def _lay(self, planned: Planned, tried: list[_Tried]) -> None:
+        """Each fight's best way on top of those above it, judged again there."""
+        document, moves_left = planned.document, MOST_MOVES
+        for one in tried:
+            _go_on(planned)
+            best = best_of(one.candidates, moves_left)
+            above = next((line for line in planned.lines if _does_for(line.claim, one.claim)), None)
+            if above is not None:
+                leader = document.part(above.claim.leader).name
+                planned.leave(one.claim, f"it makes way there already, for {leader}")
+                continue
+            if best is None:
+                planned.leave(one.claim, f"{MOST_MOVES} moves are enough for one step")
+                continue
+            laid = _laid(document, one.claim, best.way, one.start_s)
+            again = Candidate(best.way, self._judge(document, best.way, one.start_s).of(laid))
+            if not again.is_worth_it:
+                planned.leave(one.claim, "the lines above make room enough there")
+                continue
+            document, moves_left = laid, moves_left - again.moves
+            line = Line(one.claim, again, one.start_s, one.where, _brief(laid, one.claim))
+            planned.lines = [*planned.lines, line]
+
+    def _keep_within_bounds(self, planned: Planned) -> None:
+        """Where all lines together take too much of the mix, the dearest goes less far, or goes."""
+        while planned.lines:
+            _go_on(planned)
+            whole = self.whole(planned, frozenset())
+            if abs(whole.loudness_db or 0.0) < MIX_BEARS_DB and whole.warmth_db > -MIX_BEARS_DB:
+                return
+            dearest = max(planned.lines, key=lambda one: one.candidate.judgement.fight.cost_share)
+            gentler = self._gentler(planned.document, dearest)
+            if gentler is None:
+                planned.leave(dearest.claim, "too dear with all others: the mix would lose over 1 dB")
+            changed = {id(dearest): [gentler] if gentler else []}
+            planned.lines = [new for line in planned.lines for new in changed.get(id(line), [line])]
+            planned.weighed = {}
+
+    def _gentler(self, document: Session, line: Line) -> Line | None:
+        """The same at its gentle amount; None where it is gentle already, or nobody would hear it."""
+        if line.way.far <= GENTLE:
+            return None
+        way = next((w for w in ways(line.way.fight, (GENTLE,)) if w.kind == line.way.kind), None)
+        if way is None:
+            return None
+        laid = _laid(document, line.claim, way, line.start_s)
+        found = Candidate(way, self._judge(document, way, line.start_s).of(laid))
+        return (
+            replace(line, candidate=found, brief=_brief(laid, line.claim))
+            if found.is_worth_it
+            else None
+        )
+
+    def _judge(self, document: Session, way: Way, start_s: float) -> Judge:
+        where = round(start_s * document.rate), round(STRETCH_S * document.rate)
+        return Judge(self.now, self.loops, self.fights, document, way.fight, where)
+
+    def _why_not_asked(self, document: Session, claim: Claim) -> str:
+        """Why nothing is tried in a fight; empty where something is."""
+        for one in (claim.leader, claim.yielder):
+            if not self.fights.are_heard(document, one):
+                return f"{document.part(one).name} is not heard in the mix"
+        leader = document.part(claim.leader).name
+        for move in document.part(claim.yielder).moves:
+            if move.on and move.began is not None and move.began.leader == claim.leader:
+                return f"it makes way for {leader} already, by its {kind_of(move.kind).in_words}"
+        for led in led_moves(document):
+            if (led.leader.id, led.yielder.id) == (claim.leader, claim.yielder):
+                return f"its {kind_of(led.move.kind).in_words} listens to {leader} already"
+        return ""
+
+    def _busiest(self, document: Session, claim: Claim) -> tuple[float, str]:
+        """Where in the song the leader loses most to the other part, and the section that is in."""
+        losses = self._losses(document, claim)
+        if claim.sections:
+            inside = np.zeros(losses.size, bool)
+            for section in (one for one in document.sections if one.id in claim.sections):
+                inside[round(section.start_s / FRAME_S) : round(section.end_s / FRAME_S)] = True
+            losses = np.where(inside, losses, 0.0)
+        start_s = worst_stretch(losses, round(STRETCH_S / FRAME_S)) * FRAME_S
+        middle_s = start_s + 0.5 * STRETCH_S
+        names = (one.name for one in document.sections if one.start_s <= middle_s < one.end_s)
+        return round(start_s, 3), next(names, "")
+
+    def _losses(self, document: Session, claim: Claim) -> np.ndarray:
+        """What falls to the other part in each frame of the song, in sones."""
+        groups, places = (
+            groups_among(document, (claim.leader, claim.yielder)),
+            places_between(*claim.zone_hz),
+        )
+        sides = [groups.get(one, [one]) for one in (claim.leader, claim.yielder)]
+        found = [
+            self.analysis.losses(document, one, other, places) for one in sides[0] for other in sides[1]
+        ]
+        longest = max(one.size for one in found)
+        return np.sum([np.pad(one, (0, longest - one.size)) for one in found], axis=0)
+
+
+def _laid(document: Session, claim: Claim, way: Way, start_s: float) -> Session:
+    """A session with one more line, limited to the sections of its decision."""
+    return laid_for(document, way.fight, limited(way.start, claim.sections), start_s)
+
+
+def _does_for(above: Claim, claim: Claim) -> bool:
+    """Whether a line makes the same part give way in the same range, for another leader."""
+    return above.yielder == claim.yielder and above.covers(claim)
+
+
+def _brief(document: Session, claim: Claim) -> str:
+    move = document.part(claim.yielder).moves[-1]
+    return kind_of(move.kind).in_brief(move)
+
+
+def _go_on(planned: Planned) -> None:
+    if planned.stopped.is_set():
+        raise Stopped
