@@ -56,12 +56,13 @@ def test_a_move_remembers_the_fight_it_was_worked_out_from(facts):
     assert (began.low_hz, began.high_hz, began.by_hand) == (50, 90, [])
 
 
-@pytest.mark.parametrize(("how_far", "range_db"), [("gentle", 4.5), ("usual", 7.5), ("strong", 13.5)])
-def test_it_goes_as_far_as_asked_in_the_same_zone(facts, how_far, range_db):
+@pytest.mark.parametrize(("how_far", "amount_db"), [("gentle", 3), ("usual", 5), ("strong", 9)])
+def test_it_goes_as_far_as_asked_in_the_same_zone(facts, how_far, amount_db):
     left = laid(facts, low_hz=50, high_hz=90)
     left = done(left, facts, op="go as far", part="tuba", move="m1", how_far=how_far).document
-    assert move(left).bands[0].range_db == range_db
-    assert move(left).crossovers_hz[0] == pytest.approx(90 + 34, abs=3)
+    # Half as much again for louder hits, and what the zone does not have of the band's slope.
+    assert 1.5 * amount_db < move(left).bands[0].range_db < 1.5 * amount_db / 0.85
+    assert move(left).crossovers_hz[0] == pytest.approx(90 + 1.25 * 34, abs=4)
 
 
 def test_what_was_set_by_hand_stays(facts):
@@ -111,7 +112,7 @@ def test_swapping_works_the_numbers_out_anew(facts):
     assert swapped.part("tuba").moves == []
     assert turned.key.source == "tuba" and turned.began.leader == "tuba"
     # A kick under a bass takes half of what a bass takes under a kick.
-    assert turned.bands[0].range_db == pytest.approx(move(left).bands[0].range_db / 2, abs=0.1)
+    assert turned.bands[0].range_db == pytest.approx(move(left).bands[0].range_db / 2, abs=0.3)
 
 
 def test_both_sides_of_a_pair_go_as_far(facts):

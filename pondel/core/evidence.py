@@ -23,6 +23,8 @@ from pondel.core.refs import hits_source
 
 AFTER_HIT_S, LEVEL_AFTER_S = 0.3, 0.2
 LEVEL_STEP_S, LEVEL_WINDOW_S = 0.005, 0.030
+LEVEL_PERIODS = 4.0
+"""A level is the mean power of at least so many periods of the zone's lowest frequency."""
 UNHEARD_DB = 60.0
 """So far under its loudest moment in the zone a part's level counts for nothing."""
 SMALL_SPEAKERS_HZ, SMALL_SPEAKERS_DB_OCT = 150.0, 24
@@ -164,7 +166,7 @@ def drop_on_hits(
     """How far a move lowers (or `rises`) the level of a part in a zone in the 200 ms after each hit.
 
     `before` and `after` are the part, float32 (frames, channels), before and after the move; levels are
-    mean powers over 30 ms of what lies in the zone, or of all of it.
+    mean powers of what lies in the zone, or of all of it, over 30 ms, or four periods of its low edge.
     """
     drops = -level_change_db(before, after, rate, zone_hz)
     return _on_hits(drops, 1.0 / LEVEL_STEP_S, hits_s, LEVEL_AFTER_S, rises)
@@ -181,10 +183,12 @@ def level_change_db(
 
 
 def _zone_power(sound: np.ndarray, rate: int, zone_hz: tuple[float, float] | None) -> np.ndarray:
-    """Mean power over 30 ms around every 5 ms, (steps,)."""
+    """Mean power around every 5 ms, (steps,)."""
+    window_s = LEVEL_WINDOW_S
     if zone_hz is not None:
         sound = in_zone(sound, zone_hz, rate)
-    step, half = round(LEVEL_STEP_S * rate), round(LEVEL_WINDOW_S * rate / 2)
+        window_s = max(window_s, LEVEL_PERIODS / zone_hz[0])
+    step, half = round(LEVEL_STEP_S * rate), round(window_s * rate / 2)
     power = np.square(sound, dtype=np.float64).mean(axis=1)
     below = np.concatenate([[0.0], np.cumsum(power)])
     at = np.arange(0, power.size, step)

@@ -113,7 +113,7 @@ def scale_of(fight: Sized) -> float:
 def _rows(fight: Sized, reach: Reach) -> Iterator[Row]:
     if reach in WHOLE_OR_BAND:
         yield _by_role(fight)
-    if reach in ("band", "bell") and fight.leader.role in LEADERS:
+    if reach in ("band", "bell", "spectral") and fight.leader.role in LEADERS:
         yield UNDER_LEAD
     own = {"bell": BELL, "spectral": SPECTRAL, "cut": CUT, "difference": DIFFERENCE}
     if reach in own:

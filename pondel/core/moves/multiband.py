@@ -51,11 +51,12 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import RANGE, Timing, around, fitted, key_of
+from pondel.core.moves.starting import RANGE, Timing, around, band_share, fitted, key_of
 from pondel.core.units import say, say_hz
 
 MOST_BANDS = 6
 MOST_TOLD = 2
+LEAST_SHARE = 0.7
 LINEAR_S = 0.2
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 
@@ -302,13 +303,16 @@ def _start(fight: Fight) -> Start:
         edges = f"{say_hz(crossovers[0])} and {say_hz(crossovers[1])}"
         reason = f"Crossovers {edges}: the zone, {fight.zone}, gives way up to its edges."
 
+    share = band_share(fight, None if fight.is_low else low, high, amount.wanted_db)
+    band_db = amount.wanted_db / max(share, LEAST_SHARE)
+
     def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
         bands: list[dict[str, Any]] = [{"on": False} for _ in range(len(crossovers) + 1)]
         bands[ducked] = {
             "on": True,
             "threshold_db": threshold_db,
             "ratio": 6.0 if fight.firm else 4.0,
-            "range_db": round(RANGE * amount.wanted_db, 1),
+            "range_db": round(RANGE * band_db, 1),
             **timing.values("attack_ms", "hold_ms", "release_ms", "knee_db"),
         }
         return {
@@ -319,9 +323,10 @@ def _start(fight: Fight) -> Start:
             "listens": "same band",
         }
 
-    found = fitted(fight, Multiband, MultibandProcessor, settings_at, amount.wanted_db)
+    found = fitted(fight, Multiband, MultibandProcessor, settings_at, band_db)
+    wanted = f"{amount.why} The band goes to {say(band_db, 'dB')}, which is that much over its zone."
     listens = f"The band listens to the same band of {fight.leader.name}."
-    return Start(found.settings, [reason, amount.why, *found.why(fight), listens])
+    return Start(found.settings, [reason, wanted, *found.why(fight), listens])
 
 
 def _split(settings: dict[str, Any], index: int) -> None:

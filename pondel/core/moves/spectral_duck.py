@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Literal, Self
+from functools import partial
+from typing import Any, Literal, Self
 
 import numpy as np
 from pydantic import model_validator
@@ -18,9 +19,7 @@ from pondel.core.dsp.bells import (
     through_bells,
     turned_over,
 )
-from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
-from pondel.core.dsp.decibels import to_db
 from pondel.core.dsp.followers import HeldPeaks
 from pondel.core.dsp.lanes import WIDTH, even
 from pondel.core.dsp.limits import finite
@@ -46,10 +45,12 @@ from pondel.core.moves.describe import (
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, MovingGain, Picture, angles
 from pondel.core.moves.placement import Placement
-from pondel.core.moves.starting import key_of, timing_for
+from pondel.core.moves.starting import RANGE, Timing, around, fitted, key_of
 from pondel.core.units import say, say_hz
 
 STEP = 16
+GENTLE_RATIO = 1.7
+"""So that the bands in which the key holds less than in the deepest one fall too."""
 
 
 class SpectralDuck(MoveBase):
@@ -244,47 +245,54 @@ def _picture(move: SpectralDuck, hz: np.ndarray, rate: int) -> Picture:
     return Picture(factors, handles, wet=move.mix)
 
 
-def _band_level_db(fight: Fight) -> float:
-    """The leader's usual level in the zone while it sounds, in dB."""
-    sos = band_pass(fight.centre_hz, max(fight.zone_q, 1.0), fight.rate)
-    heard = Cascade(sos, fight.key.shape[1]).process(np.ascontiguousarray(fight.key, np.float32))
-    step = fight.rate // 50
-    count = heard.shape[0] // step
-    if not count:
-        return -60.0
-    peaks = np.abs(heard[: count * step]).max(axis=1).reshape(count, step).max(axis=1)
-    return float(to_db(np.quantile(peaks, 0.8)))
+class _Detector(SpectralDuckProcessor):
+    """The row's falls alone: nothing is filtered.
+
+    What the key holds is measured once for all settings: `powers` is empty before the first.
+    """
+
+    def __init__(
+        self,
+        move: SpectralDuck,
+        rate: int,
+        channels: int,
+        on_trace: Trace | None,
+        *,
+        powers: list[np.ndarray],
+    ) -> None:
+        super().__init__(move, rate, channels, on_trace)
+        self._powers = powers
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        whole = block.shape[0] // STEP
+        if not self._powers:
+            self._powers.append(self._power(_planar(block), whole + 1)[:whole])
+        falls, _ = self._decide(self._powers[0])
+        self._note(falls, whole * STEP)
+        return block
 
 
 def _start(fight: Fight) -> Start:
     """Narrow bands around the zone, each lowered by what the leader holds there."""
     amount = amount_for(fight, "spectral")
-    low, high = max(20.0, fight.low_hz / 1.5), min(18000.0, fight.high_hz * 1.5)
-    high = max(high, low * 1.3)
-    level = _band_level_db(fight)
-    threshold_db = float(np.clip(round(2 * (level - 20.0)) / 2, -80, 0))
-    timing = timing_for(fight, amount.wanted_db)
-    settings = {
-        "kind": "spectral duck",
-        "key": key_of(fight),
-        "low_hz": round(low, 1),
-        "high_hz": round(high, 1),
-        "depth_db": amount.wanted_db,
-        "threshold_db": threshold_db,
-        "ratio": 2.5,
-        **timing.values("attack_ms", "hold_ms", "release_ms"),
-        "tilt_db_oct": 0.0,
-    }
-    return Start(
-        settings,
-        [
-            f"{say_hz(low)} to {say_hz(high)}: half an octave around the zone.",
-            f"Threshold {say(threshold_db, 'dB')}: 20 dB under the usual level of "
-            f"{fight.leader.name} there.",
-            amount.why,
-            *timing.why(fight),
-        ],
-    )
+    low, high = around(fight.low_hz, fight.high_hz)
+
+    def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
+        return {
+            "kind": "spectral duck",
+            "key": key_of(fight),
+            "low_hz": round(low, 1),
+            "high_hz": round(high, 1),
+            "depth_db": round(RANGE * amount.wanted_db, 1),
+            "threshold_db": threshold_db,
+            "ratio": GENTLE_RATIO,
+            **timing.values("attack_ms", "hold_ms", "release_ms"),
+            "tilt_db_oct": 0.0,
+        }
+
+    found = fitted(fight, SpectralDuck, partial(_Detector, powers=[]), settings_at, amount.wanted_db)
+    where = f"{say_hz(low)} to {say_hz(high)}: the zone, {fight.zone}, up to its edges."
+    return Start(found.settings, [where, amount.why, *found.why(fight)])
 
 
 def _since_form_2_db(move: SpectralDuck, rate: int) -> float:

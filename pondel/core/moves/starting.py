@@ -27,12 +27,14 @@ NINE_OF_TEN = 0.9
 EARLY = 0.95
 RELEASE_MS = (20.0, 400.0)
 HELD_ATTACK_MS, HELD_RELEASE_MS = 8.0, 160.0
-RINGS = 2.0
-"""What falls by 20 dB in a time has fallen by 40 dB in twice of it."""
+RINGS = 1.5
+"""What falls by 20 dB in a time has fallen by 30 dB in half as long again."""
 RANGE = 1.5
 """Louder hits than the usual one take at most so much of the amount."""
 LOWEST_CUT_HZ, HIGHEST_CUT_HZ = 20.0, 18_000.0
-NEAR_DB, TRIES, ROUNDS = 0.2, 6, 6
+NEAR_DB, TRIES, ROUNDS = 0.2, 8, 6
+TOLD = 0.4
+LOWEST_DB, USUAL_SLOPE, LEAST_SLOPE = -80.0, -0.7, -0.15
 LATE, HARDLY_SOONER = 1.2, 0.95
 Make = Callable[[Any, int, int, Trace | None], Processor]
 
@@ -50,9 +52,11 @@ class Through:
 
 THROUGH = {
     "snap": Through(1.0, 3.0, 0.15, "at once, for the snap"),
-    "body": Through(3.0, 6.0, 0.4, "short enough to catch the hit, long enough not to click"),
+    "body": Through(3.0, 6.0, 0.5, "short enough to catch the hit, long enough not to click"),
     "ring": Through(15.0, 9.0, 0.6, "late: the snap is heard already, its ring needs the room"),
 }
+OUTSIDE_CAM = 1.25
+"""So far outside a zone, in critical bandwidths, its edges are masked from too."""
 SNAP_S = 0.1
 
 
@@ -103,7 +107,7 @@ def due_s(fight: Fight) -> float | None:
 
     When the part would be heard again of itself, or after two thirds of the gap where that is not
     known; sooner where only the leader's snap is to come through, as late as it rings where that is;
-    never later than the hit has fallen by 40 dB.
+    never later than the hit has fallen by 30 dB.
     """
     gap, shortest = fight.gap_s, shortest_gap_s(fight)
     if gap is None or shortest is None or fight.hit_s is None:
@@ -178,7 +182,7 @@ def fitted(
     """
     timing = timing or timing_for(fight, wanted_db)
     loudest_db = float(to_db(np.abs(fight.key).max(initial=0.0)))
-    threshold_db = min(0.0, max(-80.0, loudest_db - 2.0 * wanted_db))
+    threshold_db = min(0.0, max(LOWEST_DB, loudest_db - 2.0 * wanted_db))
 
     def followed(at_db: float, at: Timing) -> np.ndarray:
         move = params.model_validate({"id": "proposed", **settings_at(at_db, at)})
@@ -213,12 +217,12 @@ def fitted(
 
 
 def around(low_hz: float, high_hz: float) -> tuple[float, float]:
-    """Where crossovers lie around a zone: a critical bandwidth outside of it.
+    """Where crossovers lie around a zone: a little more than a critical bandwidth outside of it.
 
     There its edges give way too, and what masks them from just outside (Glasberg and Moore 1990).
     """
     low, high = float(cam_of(low_hz)), float(cam_of(high_hz))
-    edges = float(hz_of(max(low - 1.0, 0.0))), float(hz_of(high + 1.0))
+    edges = float(hz_of(max(low - OUTSIDE_CAM, 0.0))), float(hz_of(high + OUTSIDE_CAM))
     return max(edges[0], LOWEST_CUT_HZ), min(edges[1], HIGHEST_CUT_HZ)
 
 
@@ -235,24 +239,44 @@ def bell_share(fight: Fight, q: float) -> float:
     return float(np.mean(20.0 * np.log10(np.abs(bell))) / 4.0)
 
 
+def band_share(fight: Fight, low_cut_hz: float | None, high_cut_hz: float, wanted_db: float) -> float:
+    """What share of a band's decibels are taken over the zone on average, on a logarithmic axis.
+
+    Between crossovers of Linkwitz and Riley of the fourth order (1976), whose halves stay in phase: a
+    band is 1 / (1 + (f / f0)^4) of the sum below its crossover, and one less that above it.
+    """
+    hz = np.geomspace(fight.low_hz, fight.high_hz, 33)
+    passed = 1.0 / (1.0 + (hz / high_cut_hz) ** 4)
+    if low_cut_hz is not None:
+        passed = passed * (1.0 - 1.0 / (1.0 + (hz / low_cut_hz) ** 4))
+    done = 1.0 + (10.0 ** (-wanted_db / 20.0) - 1.0) * passed
+    return float(np.mean(-20.0 * np.log10(done)) / wanted_db)
+
+
 def _threshold(
     fight: Fight, followed: Callable[[float], np.ndarray], first_db: float, wanted_db: float
 ) -> tuple[float, np.ndarray]:
-    """The highest threshold that reaches an amount, by halving a bracket, and what it does."""
-    low, high, at = -80.0, 0.0, first_db
-    best = (low, np.zeros(0))
+    """The threshold that reaches an amount, by secants within a bracket, and what it does."""
+    low, high, at = LOWEST_DB, 0.0, first_db
+    before: tuple[float, float] | None = None
+    best = (at, np.zeros(0), np.inf)
     for _ in range(TRIES):
         reduction = followed(at)
         over_db = _reached_db(fight, reduction) - wanted_db
-        if over_db >= -NEAR_DB:
-            low, best = at, (at, reduction)
-            if over_db <= NEAR_DB:
-                break
-        else:
-            high = at
-        # What is too much or too little there is roughly by how much the threshold lies off.
-        at = float(np.clip(at + 1.4 * over_db, low + 0.25 * (high - low), high - 0.25 * (high - low)))
-    return best if best[1].size else (low, followed(low))
+        if abs(over_db) < best[2]:
+            best = at, reduction, abs(over_db)
+        if abs(over_db) <= NEAR_DB:
+            break
+        low, high = (at, high) if over_db > 0 else (low, at)
+        slope = USUAL_SLOPE
+        if before is not None and at != before[0]:
+            slope = min((over_db - before[1]) / (at - before[0]), LEAST_SLOPE)
+        before = at, over_db
+        nearer = at - over_db / slope
+        # Near the end of its range a gain does not tell how far off the threshold is.
+        is_told = low < nearer < high and over_db < TOLD * wanted_db
+        at = nearer if is_told else 0.5 * (low + high)
+    return best[0], best[1]
 
 
 def _stretch(fight: Fight) -> tuple[np.ndarray, np.ndarray]:
