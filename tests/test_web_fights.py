@@ -86,3 +86,38 @@ def test_a_way_is_kept_only_while_it_is_known(app, caller, song):
     answer = caller.post(f"/sessions/{song}/ways/keep", data=form)
     assert answer.status_code == 404 and "forgotten" in answer.text
     assert jobs_of(app).library.head(song).document.part("tuba").moves == []
+
+
+def test_a_plan_for_what_has_changed_since_is_not_kept(app, caller, song):
+    desk = jobs_of(app).desk
+    caller.edit(song, op="decide", leads="kick", gives_way="tuba", low_hz=45, high_hz=120)
+    planned = desk.plans.begin(desk.library.head(song).document)
+    assert planned.finished.wait(60) and planned.trouble is None
+    shown = caller.client.get(f"/sessions/{song}/plan?without=7,x,0,9999999").get_data(as_text=True)
+    assert f'name="plan" value="{planned.name}"' not in shown and "Nothing is left of the plan" in shown
+
+    def kept(name, **form):
+        found = caller.client.get(f"/sessions/{song}/facts").json["revision"]
+        return caller.post(f"/sessions/{song}/plan/keep", data={"plan": name, "base": found, **form})
+
+    assert kept("gone").status_code == 404
+    assert kept(planned.name, without="0").status_code == 400
+    caller.edit(song, op="set part", part="kick", field="fader_db", value=-3)
+    late = kept(planned.name)
+    assert late.status_code == 409 and "changed since this was worked out" in late.get_data(
+        as_text=True
+    )
+    assert desk.library.head(song).document.part("tuba").moves == []
+
+
+def test_a_way_for_what_has_changed_since_is_not_kept(app, caller, song):
+    desk = jobs_of(app).desk
+    tried = desk.tryouts.begin(desk.library.head(song).document, "kick", "tuba", 0, 2 * 48000)
+    assert tried.finished.wait(120)
+    caller.edit(song, op="set part", part="kick", field="fader_db", value=-3)
+    name = tried.points()[0].name
+    for form in ({}, {"variant": "1"}):
+        late = caller.post(f"/sessions/{song}/ways/keep", data={"chosen": name, **form})
+        assert late.status_code == 409
+    assert desk.library.head(song).document.part("tuba").moves == []
+    assert len(jobs_of(app).variants.of(song)) == 1

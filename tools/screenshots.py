@@ -31,6 +31,7 @@ VIEWS = {
     "lanes-pair": ("lanes?leader=marimba&yielder=accordion", "light", "pair"),
     "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark", None),
     "ways": (f"ways?part=tuba&leader=bass-drum&{LOOP}", "light", None),
+    "plan": ("plan", "light", None),
     "proof": (f"proof?{LOOP}", "light", None),
     "intake": ("intake", "light", None),
     "hand-off": ("hand-off", "light", None),
@@ -51,6 +52,8 @@ def prepare(page: Page, what: str | None) -> None:
         page.click(".ways-table tr:has-text('Multiband') .amount >> nth=2")
         page.wait_for_selector("#keep-way")
         page.evaluate("document.querySelector('.ways .scroll').scrollTo(0, 0)")
+    if "/plan" in page.url:
+        page.wait_for_selector("#keep-plan", timeout=120_000)
     if "/proof" in page.url:
         page.wait_for_selector("[data-stretch]", timeout=60_000)
     if page.locator("[data-again]").count():

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from pondel.core.advice.claims import Claim
 from pondel.core.document import Session, content_hash
-from pondel.core.errors import PondelError
+from pondel.core.errors import BadDocument, PondelError
 from pondel.core.judgement.plan import Candidate
 from pondel.core.judgement.thinness import Thinned
 from pondel.core.judgement.ways import Way
@@ -90,6 +90,7 @@ class WholePlan:
 class Planned:
     """A plan as far as it has come. Its lists are replaced, never changed."""
 
+    name: str
     document: Session
     finished: threading.Event = field(default_factory=threading.Event)
     stopped: threading.Event = field(default_factory=threading.Event)
@@ -114,5 +115,8 @@ class Planned:
         self.left = [*self.left, Left(claim, why)]
 
     def operation(self, struck: frozenset[int] = frozenset()) -> MakeRoom:
-        """What keeps the plan, as one operation."""
-        return MakeRoom(lines=[line.operation() for line in self.kept(struck)])
+        """What keeps the plan, as one operation; BadDocument when all of it was struck."""
+        kept = self.kept(struck)
+        if not kept:
+            raise BadDocument("nothing is left of this plan: there is nothing to keep")
+        return MakeRoom(lines=[line.operation() for line in kept])

@@ -17,7 +17,7 @@ from functools import partial
 
 from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.errors import PondelError
+from pondel.core.errors import NotFound, PondelError
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE
@@ -50,7 +50,7 @@ class Plans:
 
     def begin(self, document: Session) -> Planned:
         """The plan for a session: begun, or as far as it has come."""
-        key = content_hash(document.model_dump_json())
+        key = content_hash(document.model_dump_json())[:24]
         with self._lock:
             found = self._plans.get(key)
             if found is not None and found.trouble is None and not found.stopped.is_set():
@@ -59,13 +59,21 @@ class Plans:
             for older in self._plans.values():
                 if not older.finished.is_set():
                     older.stopped.set()
-            planned = self._plans[key] = Planned(document)
+            planned = self._plans[key] = Planned(key, document)
             while len(self._plans) > MOST_KEPT:
                 self._plans.popitem(last=False)
         threading.Thread(
             target=self._work, args=(planned,), name="pondel-planning", daemon=True
         ).start()
         return planned
+
+    def named(self, name: str) -> Planned:
+        """A plan that was begun; NotFound when it was forgotten."""
+        with self._lock:
+            found = self._plans.get(name)
+        if found is None:
+            raise NotFound("this plan was forgotten: look at it again")
+        return found
 
     def whole(self, planned: Planned, struck: frozenset[int] = frozenset()) -> WholePlan:
         """What the lines that were not struck give together, over the whole song."""

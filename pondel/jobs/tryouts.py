@@ -32,6 +32,7 @@ from pondel.jobs.turns import be_nice
 
 log = logging.getLogger("pondel.jobs")
 BROKEN = "something went wrong inside Pondel; the log has the details"
+FORGOTTEN = "this way was forgotten: look at the ways again"
 MOST_KEPT = 8
 MOST_TRIES = 40
 FOUND = "Turned from there by a search: more room for no more of the part."
@@ -144,19 +145,29 @@ class Tryouts:
         """The session with a way that was tried; NotFound when it was forgotten."""
         return self._found(name)[1]
 
+    def made_from(self, name: str) -> Session:
+        """The session for which a way was worked out; NotFound when it was forgotten."""
+        return self._of(name).document
+
     def _found(self, name: str) -> tuple[Point, Session]:
+        found = self._of(name).found(name)
+        if found is None:
+            raise NotFound(FORGOTTEN)
+        return found
+
+    def _of(self, name: str) -> Tried:
         with self._lock:
             for tried in reversed(self._tried.values()):
-                if (found := tried.found(name)) is not None:
-                    return found
-        raise NotFound("this way was forgotten: look at the ways again")
+                if tried.found(name) is not None:
+                    return tried
+        raise NotFound(FORGOTTEN)
 
     def look_for_better(self, name: str) -> None:
         """Begin to look for more relief at no more cost near a point."""
+        tried = self._of(name)
         with self._lock:
-            tried = next((one for one in self._tried.values() if one.found(name)), None)
-            if tried is None or tried.judge is None:
-                raise NotFound("this way was forgotten: look at the ways again")
+            if tried.judge is None:
+                raise NotFound(FORGOTTEN)
             if name in tried.searches:
                 return
             tried.searches[name] = None

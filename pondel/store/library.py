@@ -208,16 +208,16 @@ class Library:
         The change is worked out before anything is locked, and anew when the head moved meanwhile.
         """
         for _ in range(WORKED_OUT_ANEW):
-            head = self._based_on(session_id, base)
+            head = self.based_on(session_id, base)
             done = _checked(change(head.document))
             with self.database.atomic("immediate"):
                 if self.head(session_id).id == head.id:
                     return self._put(head, done, gesture, arrival, prepare)
         with self.database.atomic("immediate"):
-            head = self._based_on(session_id, base)
+            head = self.based_on(session_id, base)
             return self._put(head, _checked(change(head.document)), gesture, arrival, prepare)
 
-    def _based_on(self, session_id: str, base: int | None) -> Revision:
+    def based_on(self, session_id: str, base: int | None) -> Revision:
         """The head, as long as nothing but arrivals came since `base`; else StaleEdit."""
         head = self.head(session_id)
         if base is not None and not self._only_arrivals_since(base, head.id):

@@ -45,9 +45,13 @@ class Variants:
     def _kept(self, session_id: str):
         return self._table.select().where(self._table.session == session_id)
 
-    def keep(self, session_id: str) -> Revision:
-        """Keep the open variant as it is and go on with a copy of it under the next letter."""
+    def keep(self, session_id: str, base: int | None = None) -> Revision:
+        """Keep the open variant as it is and go on with a copy of it under the next letter.
+
+        StaleEdit when `base`, the revision that was seen, is not the head any more.
+        """
         with self._library.database.atomic("immediate"):
+            self._library.based_on(session_id, base)
             known = self.of(session_id)
             free = [letter for letter in LETTERS if letter not in {v.name for v in known}]
             if not free:

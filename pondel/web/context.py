@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from flask import current_app, flash, request
 
 from pondel.core.document import Part, Session
-from pondel.core.errors import BadDocument, NotFound, NotYet
+from pondel.core.errors import BadDocument, NotFound, NotYet, StaleEdit
 from pondel.jobs.desk import Desk
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
@@ -51,6 +51,12 @@ def opened(session_id: str) -> Revision:
         flash(note)
     library().touch(session_id)
     return revision
+
+
+def still_as(session_id: str, document: Session) -> None:
+    """StaleEdit when a session is not any more what something was worked out for."""
+    if head(session_id).document != document:
+        raise StaleEdit("the session was changed since this was worked out: look at it again")
 
 
 def asked_revision(session_id: str) -> Revision:

@@ -7,7 +7,7 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.planned import Planned
 from pondel.web import asked
-from pondel.web.context import desk, jobs, opened, song_facts
+from pondel.web.context import desk, jobs, opened, song_facts, still_as
 from pondel.web.ink import inked
 
 blueprint = Blueprint("plan", __name__, url_prefix="/sessions/<session_id>/plan")
@@ -52,13 +52,12 @@ def show(session_id: str):
 @blueprint.post("/keep")
 def keep(session_id: str):
     """Keep the lines that were not struck, in one step: here, or in a variant of their own."""
-    revision = opened(session_id)
-    planned = desk().plans.begin(revision.document)
-    planned.finished.wait()
+    planned = desk().plans.named(asked.words("plan", most=40))
+    still_as(session_id, planned.document)
     operation = planned.operation(_struck(planned, asked.words("without", most=200)))
     base = asked.whole("base")
     if request.form.get("variant") == "1":
-        base = jobs().variants.keep(session_id).id
+        base = jobs().variants.keep(session_id, base).id
     done = desk().do(session_id, [operation], base=base)
     first = operation.lines[0]
     part = done.document.part(first.part)

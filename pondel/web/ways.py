@@ -12,7 +12,7 @@ from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
 from pondel.jobs.tryouts import Point, Tried
 from pondel.web import asked
-from pondel.web.context import asked_stretch, desk, jobs, opened, song_facts
+from pondel.web.context import asked_stretch, desk, jobs, opened, song_facts, still_as
 from pondel.web.ink import inked
 from pondel.web.moves import chosen_pair
 from pondel.web.words import change, signed
@@ -174,6 +174,7 @@ def under(session_id: str):
 def keep(session_id: str):
     """Keep a way that was tried: as a move, or as one in a variant of its own."""
     point = desk().tryouts.point(asked.words("chosen", most=40))
+    still_as(session_id, desk().tryouts.made_from(point.name))
     fight, way = point.way.fight, point.way
     operation = parse_operation(
         {
@@ -190,7 +191,7 @@ def keep(session_id: str):
     )
     base = asked.whole("base")
     if request.form.get("variant") == "1":
-        base = jobs().variants.keep(session_id).id
+        base = jobs().variants.keep(session_id, base).id
     done = desk().do(session_id, [operation], base=base)
     part = done.document.part(fight.yielder.id)
     where = url_for("moves.show", session_id=session_id, part=part.id, move=part.moves[-1].id)
