@@ -8,6 +8,7 @@ from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
+from cachetools import LRUCache
 
 from pondel.core.advice.checks import Advice, check
 from pondel.core.advice.lengths import lengths_of
@@ -46,6 +47,7 @@ from pondel.store.library import Library, nobody_waits
 from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
+MOST_HELD = 16
 WHOLE_HZ = np.array([1000.0])
 
 
@@ -66,6 +68,7 @@ class Desk:
     ) -> None:
         self.library = library
         self._cache = ChunkCache(spill=Spill(library.folder.place("chunks")))
+        self._held: LRUCache[str, Session] = LRUCache(MOST_HELD)
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
         self.recordings = self.media = Recordings(library, step, eager=eager)
         self.analysis = Analysis(library, self.recordings, step)
@@ -89,7 +92,14 @@ class Desk:
 
     def tried(self, name: str) -> Session:
         """A session with a way, or a plan, that is only tried; NotFound when it was forgotten."""
-        return self.plans.document(name) or self.tryouts.document(name)
+        with self._lock:
+            held = self._held.get(name)
+        return held or self.plans.document(name) or self.tryouts.document(name)
+
+    def hold(self, name: str, document: Session) -> None:
+        """Keep a session that is only tried for a while, so that it can be heard."""
+        with self._lock:
+            self._held[name] = document
 
     def frames(self, document: Session) -> int:
         """Length of the song in frames, at least one."""

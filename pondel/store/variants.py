@@ -61,6 +61,10 @@ class Variants:
             self._sessions.update(variant=free[0]).where(self._sessions.id == session_id).execute()
             return self._library.head(session_id)
 
+    def room(self, session_id: str) -> int:
+        """How many more can be kept."""
+        return len(LETTERS) - len(self.of(session_id))
+
     def open(self, session_id: str, name: str) -> Revision:
         """Keep the open variant as it is, and open another where it was left."""
         with self._library.database.atomic("immediate"):

@@ -75,6 +75,7 @@ def answer_in_order(response: Response) -> Response:
 def register_screens(app: Flask) -> None:
     """One blueprint for each screen, and those the screens share."""
     from pondel.web import (
+        both_ways,
         contrast,
         deck,
         editing,
@@ -96,6 +97,7 @@ def register_screens(app: Flask) -> None:
         moves,
         plan,
         ways,
+        both_ways,
         proof,
         handoff,
         editing,

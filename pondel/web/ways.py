@@ -75,12 +75,16 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
             for one in own
         ]
         x, y, _ = max(dots, key=lambda dot: dot[0])
-        while any(abs(y - at) < APART and abs(x - beside) < NAME_WIDE for beside, at in taken):
-            y -= APART
-        taken.append((x, y))
-        label = (x + 9, y + 4)
+        at_x, at_y = _free(x + 9.0, y, taken)
+        taken.append((at_x, at_y))
         lines.append(
-            {"kind": kind_of(name), "dash": DASHES[n % len(DASHES)], "dots": dots, "label": label}
+            {
+                "kind": kind_of(name),
+                "dash": DASHES[n % len(DASHES)],
+                "dots": dots,
+                "label": (at_x, at_y + 4.0),
+                "lead": (x, y, at_x - 3.0, at_y) if (at_x, at_y) != (x + 9.0, y) else None,
+            }
         )
     usual = [one for one in points if one.way.far == 1.0 or one.better_than]
     return {
@@ -97,6 +101,16 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
         "count": len(points),
         "kinds": len(kinds),
     }
+
+
+def _free(x: float, y: float, taken: list[tuple[float, float]]) -> tuple[float, float]:
+    """The place for a name nearest to the end of its line, clear of those that are written."""
+    tries = ((x + 26.0 * bool(n), y + sign * n * APART) for n in range(20) for sign in (1, -1))
+    for at_x, at_y in tries:
+        clear = all(abs(at_y - b) >= APART or abs(at_x - a) >= NAME_WIDE for a, b in taken)
+        if clear and TOP < at_y < BASE:
+            return at_x, at_y
+    return x, y
 
 
 @blueprint.get("")

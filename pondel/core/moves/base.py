@@ -330,6 +330,11 @@ class MoveKind:
     """Whether its sound depends on the average spectrum of the part it stands on."""
     begins_by_role: bool = False
     """Whether it is what a part's role asks for to begin with: bands of shape, hz, gain_db and q."""
+    parts_lows: Callable[[Fight, bool], Start] | None = None
+    """(fight, whether the leader owns the subs) -> settings that part the low end between both parts.
+
+    The one that owns the subs gives the low mids, and the other way round; for a kind with `pair` only.
+    """
     only_level: bool = False
     """Whether it does what a fader does: the baseline of all ways, and none that a plan would take."""
     ends_tails: bool = False

@@ -41,6 +41,7 @@ MOST_BANDS = 12
 ATTACK_MS = 8.0
 RETURN_MS = 160.0
 SHARE = 0.4
+SUBS_BELOW, MIDS_ABOVE, LOWS_Q = 1.25, 2.2, 1.0
 
 
 class TiedBand(Model):
@@ -220,6 +221,26 @@ def _start(fight: Fight) -> Start:
     )
 
 
+def _parted_lows(fight: Fight, leader_owns_subs: bool) -> Start:
+    """One part owns the subs, the other the low mids: what each gains, the other gives."""
+    amount, at_hz = amount_for(fight, "difference"), fight.lows_part_hz
+    sign = 1.0 if leader_owns_subs else -1.0
+    bands = [
+        {"hz": round(hz, 1), "q": LOWS_Q, "difference_db": turn * amount.wanted_db, "share": 0.5}
+        for hz, turn in ((at_hz / SUBS_BELOW, sign), (at_hz * MIDS_ABOVE, -sign))
+    ]
+    names = [fight.leader.name, fight.yielder.name][:: 1 if leader_owns_subs else -1]
+    half = say(0.5 * amount.wanted_db, "dB")
+    return Start(
+        {"kind": "complementary eq", "bands": bands},
+        [
+            f"{names[0]} owns the subs around {say_hz(bands[0]['hz'])}, {names[1]} the low mids around "
+            f"{say_hz(bands[1]['hz'])}: each gains {half} there, and the other gives as much.",
+            amount.why,
+        ],
+    )
+
+
 KIND = MoveKind(
     name="complementary eq",
     title="Complementary EQ",
@@ -228,6 +249,7 @@ KIND = MoveKind(
     params=ComplementaryEq,
     picture=_picture,
     start=_start,
+    parts_lows=_parted_lows,
     warmed_by=({"tied_to": {"part": "other", "move": "m"}, "bands": [{"hz": 90, "dynamic": "both"}]},),
     pair=Pair(sides=("gains", "gives"), alike=("bands", "placement")),
     make=ComplementaryEqProcessor,

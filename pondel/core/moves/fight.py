@@ -11,6 +11,8 @@ from pondel.core.dsp.timing import gap_s
 from pondel.core.units import say_hz
 
 LOW_ZONE_HZ = 200.0
+PARTED_HZ = (60.0, 110.0)
+"""Between these subs end and low mids begin."""
 ComesThrough = Literal["snap", "body", "ring"]
 
 
@@ -112,6 +114,11 @@ class Fight:
     def is_low(self) -> bool:
         """Whether the fight is below, say, 200 Hz, so that one crossover parts it from the rest."""
         return self.low_hz < 60.0 and self.high_hz < LOW_ZONE_HZ * 1.6
+
+    @property
+    def lows_part_hz(self) -> float:
+        """Where subs and low mids part between two low parts."""
+        return float(np.clip(self.centre_hz, *PARTED_HZ))
 
     @property
     def centre_hz(self) -> float:

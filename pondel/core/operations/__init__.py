@@ -45,7 +45,7 @@ from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
 from pondel.core.operations.under_one import UnderOne
-from pondel.core.operations.ways import GiveWay, RightOfWay, StartingEq
+from pondel.core.operations.ways import GiveWay, PartLows, RightOfWay, StartingEq
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
 
 _ASKED: tuple[type[Operation], ...] = (
@@ -74,6 +74,7 @@ _ASKED: tuple[type[Operation], ...] = (
     GoAsFar,
     UnderOne,
     MakeRoom,
+    PartLows,
     GiveWay,
     StartingEq,
     Contrast,

@@ -30,6 +30,7 @@ from pondel.core.refs import PartRef, SectionRef
 
 EQUALISER = next(kind for kind in KINDS.values() if kind.begins_by_role)
 SHORTENING = next(kind for kind in KINDS.values() if kind.ends_tails)
+PARTING = next(kind.parts_lows for kind in KINDS.values() if kind.parts_lows is not None)
 Hz = Annotated[float, Field(ge=10, le=24_000)]
 StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
@@ -105,6 +106,37 @@ class GiveWay(Operation):
         own = sorted(set(self.values) & {*NOT_GIVEN, "key", "tied_to", "side"})
         if own:
             raise BadDocument(f"a move's {own[0]} is not given", where="values")
+
+
+class PartLows(Operation):
+    """One of two low parts owns the subs, the other the low mids: tied, what one gains the other gives.
+
+    `subs` is the part that owns the subs; where they end comes from the fight near `start_s`.
+    """
+
+    op: Literal["part lows"] = "part lows"
+    part: PartRef
+    leader: PartRef
+    subs: PartRef
+    start_s: StartS = 0.0
+    low_hz: Hz | None = None
+    high_hz: Hz | None = None
+    how_far: HowFar = "usual"
+    example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "subs": "drum", "start_s": 18.5}
+
+    def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
+        if self.subs not in (self.part, self.leader):
+            raise BadDocument("one of the two owns the subs", where=document.part(self.subs).name)
+        zone = None
+        if self.low_hz is not None and self.high_hz is not None:
+            zone = self.low_hz, self.high_hz
+        measured = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        fight = replace(measured, far=far_of(self.how_far))
+        start = PARTING(fight, self.subs == self.leader)
+        left = tied(document, self.leader, self.part, start.settings, start.reasons)
+        added = MoveAt(self.part, left.part(self.part).moves[-1].id)
+        title = f"{document.part(self.subs).name} owns the subs"
+        return Done(left, title, start.reasons, move=added, added=True)
 
 
 class RightOfWay(Operation):

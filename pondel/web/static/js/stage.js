@@ -19,7 +19,7 @@ export function onShown(work) {
 function addressed(url) {
   const address = new URL(url, location.href);
   const inside = stage.querySelector("[data-view]");
-  if (JSON.parse(inside?.dataset.view ?? "{}").loop || /\/(proof|ways)$/.test(address.pathname)) {
+  if (JSON.parse(inside?.dataset.view ?? "{}").loop || /\/(proof|ways|both-ways)$/.test(address.pathname)) {
     address.searchParams.set("start_s", state.loop.start_s.toFixed(4));
     address.searchParams.set("end_s", state.loop.end_s.toFixed(4));
   }

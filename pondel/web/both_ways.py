@@ -1,0 +1,62 @@
+"""Both ways to part the lows: who owns the subs, compared on the spot and built as two variants."""
+
+from __future__ import annotations
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+
+from pondel.core.errors import BadDocument
+from pondel.jobs.both_ways import both_ways
+from pondel.web import asked
+from pondel.web.context import asked_stretch, desk, head, jobs, opened, song_facts
+from pondel.web.ink import inked
+from pondel.web.moves import chosen_pair
+
+blueprint = Blueprint("both", __name__, url_prefix="/sessions/<session_id>/both-ways")
+
+
+@blueprint.get("")
+def show(session_id: str):
+    """The screen: a row for each part in each way, to be heard before either is built."""
+    revision = opened(session_id)
+    document = revision.document
+    pair = chosen_pair(document)
+    if pair is None:
+        return redirect(url_for("moves.show", session_id=session_id), 303)
+    stretch = asked_stretch(document)
+    found = both_ways(desk(), document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames)
+    return render_template(
+        "both_ways.html",
+        stage="moves",
+        facts=song_facts(session_id, revision),
+        document=document,
+        marks=inked(document),
+        pair=pair,
+        both=found,
+        chosen=next((one for one in found.ways if one.name == request.args.get("chosen")), None),
+        room=jobs().variants.room(session_id),
+    )
+
+
+@blueprint.post("/build")
+def build(session_id: str):
+    """Build both as variants of their own; the first one is open then."""
+    document = head(session_id).document
+    pair = chosen_pair(document)
+    variants = jobs().variants
+    if pair is None or variants.room(session_id) < 2:
+        raise BadDocument("two more variants are needed, and eight are as many as can be kept")
+    stretch = asked_stretch(document)
+    found = both_ways(desk(), document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames)
+    first = next(one.name for one in variants.of(session_id) if one.is_open)
+    base, built = asked.whole("base"), []
+    for way in found.ways:
+        kept = variants.keep(session_id, base)
+        desk().do(session_id, [way.operation], base=kept.id)
+        built.append(next(one.name for one in variants.of(session_id) if one.is_open))
+        base = variants.open(session_id, first).id
+    done = variants.open(session_id, built[0]).document
+    told = "; ".join(f"{name}: {way.title}" for name, way in zip(built, found.ways, strict=True))
+    flash(f"{told}. {first} is as it was. The key V goes through them.")
+    where = {"part": pair.yielder.id, "leader": pair.leader.id}
+    move = done.part(pair.yielder.id).moves[-1].id
+    return redirect(url_for("moves.show", session_id=session_id, move=move, **where), 303)
