@@ -138,13 +138,22 @@ def test_nothing_is_found_when_all_is_well():
         ({}, {"most_db": 15.0}, {}, "a lot for pad", None),
         (
             {"key": {"source": "drum", "low_cut_hz": 2000}, "threshold_db": -20},
-            {"key_db": -32, "most_db": 0},
+            {"key_db": -21, "most_db": 0},
             {},
             "stays under the threshold for its cuts",
             "key.low_cut_hz",
         ),
         ({}, {"most_db": 9, "mean_db": 6}, {}, "6.0 dB on average", None),
         ({"attack_ms": 0.1}, {}, {}, "may click", "attack_ms"),
+        (
+            {"key": {"source": "drum", "high_cut_hz": 40}},
+            {"key_db": -28},
+            {},
+            "cuts take most of it: −10.0 dB before them, −28.0 dB after",
+            "key.high_cut_hz",
+        ),
+        ({}, {"cost_share": 0.22}, {}, "costs Pad 22 % of its own loudness", None),
+        ({"makeup_db": 4}, {}, {}, "make-up of 4.0 dB hides the duck", "makeup_db"),
     ],
 )
 def test_every_fault_is_named_and_can_be_mended(change, heard, drum, words, field):
@@ -242,6 +251,22 @@ def test_a_move_without_a_key_speaks_of_the_fight_in_view_or_of_none():
     move = {"kind": "compressor"}
     assert "Listen to Drum" in [one.action for one in one_move_findings(move, FINE)]
     assert one_move_findings(move, FINE, leader=False) == []
+
+
+def test_key_cuts_that_take_the_key_are_named_before_all_else():
+    cut = {"key": {"source": "drum", "high_cut_hz": 40}, "threshold_db": -20, "attack_ms": 290}
+    for heard in ({"key_db": -60, "most_db": 0}, {"key_db": -28, "most_db": 0, "cost_share": 0.3}):
+        found = findings(cut, replace(FINE, **heard))
+        assert found[0].text.startswith("The key's cuts") and "before them" in found[0].text
+        assert not any("never crosses the threshold" in one.text for one in found)
+
+
+def test_a_gate_that_mutes_its_part_says_so():
+    gate = {"kind": "gate", "threshold_db": -5}
+    heard = replace(FINE, key_db=-20.0, least_db=38.0, most_db=40.0, cost_share=0.96)
+    (found,) = [one for one in one_move_findings(gate, heard, leader=False) if "mutes" in one.text]
+    assert "−96 %" in found.text and found.fix["value"] == -32
+    assert one_move_findings(gate, replace(FINE, cost_share=0.2), leader=False) == []
 
 
 @pytest.fixture

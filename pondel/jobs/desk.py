@@ -10,11 +10,7 @@ from functools import lru_cache
 import numpy as np
 from cachetools import LRUCache
 
-from pondel.core.advice.checks import Advice, check
-from pondel.core.advice.lengths import lengths_of
-from pondel.core.document import Part, Session, move_of
-from pondel.core.dsp.decibels import to_db
-from pondel.core.engine import routing
+from pondel.core.document import Part, Session
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import (
@@ -29,12 +25,8 @@ from pondel.core.errors import NotFound
 from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.spectrum import average_spectrum
-from pondel.core.moves.base import Traced, key_in
-from pondel.core.moves.checking import Heard
-from pondel.core.moves.picture import Picture
-from pondel.core.moves.registry import kind_of
 from pondel.core.operations import Done, Operation, apply_all
-from pondel.core.survival import chunk_of, sound_of
+from pondel.core.survival import chunk_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
@@ -48,7 +40,6 @@ from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
 MOST_HELD = 16
-WHOLE_HZ = np.array([1000.0])
 
 
 @lru_cache(maxsize=64)
@@ -189,68 +180,3 @@ class Desk:
             raise NotFound("this sound is not prepared any more: ask for it again")
         plan, chunked = found
         return self._cache.get(("plan", name, index), lambda: chunk_of(plan, chunked, index))
-
-    def findings(
-        self,
-        document: Session,
-        part_id: str,
-        move_id: str,
-        start: int,
-        frames: int,
-        leader_id: str | None = None,
-    ) -> list[Advice]:
-        """What is wrong with a move over a stretch of the song, in words, with a leader in view."""
-        part = document.part(part_id)
-        move = move_of(part, move_id)
-        now = self.now(document)
-        trace = now.reductions(part_id, start, frames).get(move_id)
-        key = key_in(move)
-        heard_db, source_db, hit_s, gap = -200.0, -200.0, None, None
-        if key is None:
-            heard_db = source_db = _peak_db(now.region((part_id, "source"), start, frames))
-        elif document.has_part(key.source):
-            leader = document.part(key.source)
-            plan = Plan("key", (part_id,), move_id)
-            heard_db = _peak_db(sound_of(plan, now, start, frames))
-            source_db = _peak_db(now.region((key.source, key.tap), start, frames))
-            if leader.file:
-                lengths = lengths_of(self.recording(leader.file).hits(leader))
-                hit_s, gap = lengths.fall_20_s, lengths.gap_s
-        limits = routing.limits_of(document, move)
-        end = start + frames
-        leader = document.part(leader_id) if leader_id and document.has_part(leader_id) else None
-        return check(
-            document,
-            part,
-            move,
-            Heard(
-                heard_db,
-                source_db,
-                _peak_db(now.region((part_id, "source"), start, frames)),
-                *_moved_db(trace, kind_of(move.kind).drawn(move, WHOLE_HZ, document.rate)),
-                hit_s,
-                gap,
-                limits is None or any(first < end and last > start for first, last in limits),
-                _mean_db(trace),
-            ),
-            leader,
-        )
-
-
-def _moved_db(trace: Traced | None, picture: Picture) -> tuple[float, float]:
-    """How far a gain moves from where it rests, at most and at least."""
-    if trace is None or not trace.high.size:
-        return 0.0, 0.0
-    moving = [band for factor in picture.factors for band in factor.moving if not band.trace]
-    rest_db = -moving[0].rest_db if moving else 0.0
-    low, high = float(trace.low.min()) - rest_db, float(trace.high.max()) - rest_db
-    least = 0.0 if low <= 0.0 <= high else min(abs(low), abs(high))
-    return max(abs(low), abs(high)), least
-
-
-def _mean_db(trace: Traced | None) -> float:
-    return float(trace.mean.mean()) if trace is not None and trace.mean.size else 0.0
-
-
-def _peak_db(samples: np.ndarray) -> float:
-    return float(to_db(np.abs(samples).max(initial=0.0)))

@@ -31,6 +31,7 @@ from pondel.core.moves.starting import THROUGH
 from pondel.core.operations.under_one import amounts_by_role
 from pondel.core.recipes import spaces
 from pondel.core.refs import hits_source
+from pondel.jobs.checks import found_wrong
 from pondel.jobs.fights import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
@@ -404,7 +405,7 @@ def checks(session_id: str):
     try:
         findings = take_turn(
             "checks",
-            lambda: desk().findings(document, part.id, move.id, *where, leader),
+            lambda: found_wrong(desk(), document, part.id, move.id, *where, leader),
         )
     except Superseded:
         return "", 204

@@ -16,11 +16,15 @@ from pondel.core.refs import pointers
 
 @dataclass(frozen=True)
 class Advice:
-    """One fault in words; `fix` is the operation that mends it, `action` what its button says."""
+    """One fault in words; `fix` is the operation that mends it, `action` what its button says.
+
+    `then` is what mending it would make of the move, where that was worked out.
+    """
 
     text: str
     action: str = ""
     fix: dict[str, Any] | None = None
+    then: str = ""
 
 
 def check(

@@ -10,13 +10,14 @@ from pydantic import BaseModel
 
 from pondel.core.moves.describe import Key
 from pondel.core.moves.fight import Named
-from pondel.core.units import say
+from pondel.core.units import change, say
 
 SILENT_DB = -90.0
-REMOVED_DB, TAKEN_DB = 30.0, 9.0
+REMOVED_DB, MOST_TAKEN_DB, TAKEN_DB = 30.0, 12.0, 9.0
 DEEP_DB = 12.0
 NEVER_BACK_DB = 1.0
 STAYS = 0.9
+DEAR_SHARE, SHUT_SHARE, SHUT_DB, HIDING = 0.15, 0.6, 20.0, 0.5
 MOST_MEAN_DB = 4.0
 NOTHING_DB = 0.3
 CLICK_MS = 0.5
@@ -40,6 +41,8 @@ class Heard:
     gap_s: float | None = None
     in_sections: bool = True
     mean_db: float = 0.0
+    cost_share: float = 0.0
+    """What of its part's own loudness it takes, 0 to 1."""
 
 
 @dataclass(frozen=True)
@@ -125,9 +128,11 @@ def _cuts_take_db(key: Key, heard: Heard) -> float:
 
 
 def _cut_away(key: Key, heard: Heard) -> Iterator[Finding]:
-    if _cuts_take_db(key, heard) <= REMOVED_DB:
-        return
-    yield _cuts(key, heard, "The key's cuts remove it")
+    taken_db = _cuts_take_db(key, heard)
+    if taken_db > REMOVED_DB:
+        yield _cuts(key, heard, "The key's cuts remove it")
+    elif taken_db > MOST_TAKEN_DB:
+        yield _cuts(key, heard, "The key's cuts take most of it")
 
 
 def _cuts(key: Key, heard: Heard, what: str) -> Finding:
@@ -251,6 +256,47 @@ def always_down(case: Case, found: list[Finding]) -> Iterator[Finding]:
         )
 
 
+def dear(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A move that makes room, and takes more of its part than anyone would give for it."""
+    heard, move = case.heard, case.move
+    makes_room = case.key is not None or getattr(move, "began", None) is not None
+    if not makes_room or heard.cost_share <= DEAR_SHARE:
+        return
+    yield Finding(
+        f"It costs {case.part.name} {100 * heard.cost_share:.0f} % of its own loudness in the loop, "
+        f"over {100 * DEAR_SHARE:.0f} %: less range, a shorter release, or a band instead of the whole."
+    )
+
+
+def hidden_by_makeup(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """Make-up that gives back what the duck takes."""
+    if case.key is None or case.heard.most_db <= NOTHING_DB:
+        return
+    for path, values in settings_of(case.move.model_dump()):
+        makeup_db = values.get("makeup_db", 0.0)
+        if makeup_db >= HIDING * case.heard.most_db:
+            yield Finding(
+                f"The make-up of {say(makeup_db, 'dB')} hides the duck: it takes "
+                f"{say(case.heard.most_db, 'dB')} on the hits, and the part is louder between them.",
+                "Make-up 0 dB",
+                Mend(path + "makeup_db", 0),
+            )
+
+
+def shut(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A gate that never opens: the part is gone."""
+    heard, threshold_db = case.heard, case.move.threshold_db
+    if heard.least_db < SHUT_DB and heard.cost_share < SHUT_SHARE:
+        return
+    lower = float(max(-80, round(heard.key_db - 12)))
+    yield Finding(
+        f"The gate mutes {case.part.name}, {change(-heard.cost_share)} of its own loudness: "
+        f"loudest it hears {say(heard.key_db, 'dB')}, it opens at {say(threshold_db, 'dB')}.",
+        f"Open at {say(lower, 'dB', 0)}",
+        Mend("threshold_db", lower),
+    )
+
+
 def too_deep(case: Case, found: list[Finding]) -> Iterator[Finding]:
     """More reduction than a part of its role bears."""
     if case.heard.most_db > DEEP_DB and case.part.role != "bass":
@@ -277,5 +323,7 @@ COMMON: tuple[Check, ...] = (
     never_back,
     always_down,
     too_deep,
+    hidden_by_makeup,
+    dear,
     clicks,
 )
