@@ -50,10 +50,10 @@ def test_what_a_mending_says_is_what_it_does(desk, wrong):
 
 def test_a_mending_that_makes_another_fault_says_so(wrong):
     """Without its cuts the key of this duck takes a third of the part."""
-    key = {"source": "kick", "high_cut_hz": 30, "slope_db_oct": 24}
+    key = {"source": "kick", "low_cut_hz": 900}
     _, found = wrong(key=key, threshold_db=-20, ratio=20, range_db=40, release_ms=400)
     first = found[0]
-    assert "cuts" in first.text and first.action == "Take the high cut away"
+    assert "cuts" in first.text and first.action == "Take the low cut away"
     assert "But: It costs Tuba" in first.then
 
 
