@@ -208,6 +208,11 @@ def test_every_example_is_done_and_says_what_it_did(whole, name):
         began = {"leader": "drum", "low_hz": 40, "high_hz": 120}
         data["parts"][2]["moves"] = [{"id": "m1", "kind": "multiband", "began": began}]
         whole = parse_session(data)
+    if name == "change together":
+        data = to_json(whole)
+        began = {"leader": "drum", "low_hz": 40, "high_hz": 120, "together": "s1"}
+        data["parts"][2]["moves"] = [{"id": "m2", "kind": "multiband", "began": began}]
+        whole = parse_session(data)
     asked = {"op": name, **OPERATIONS[name].example}
     assert not list(Draft202012Validator(operations_schema()).iter_errors(asked))
     done = parse_operation(asked).apply(whole, Measured(drum=np.arange(0.1, 9.0, 0.5).tolist()))

@@ -104,6 +104,10 @@ class Desk:
         """A part's hits in seconds from the start of the song."""
         return self.recordings.hits_s(part)
 
+    def fall_s(self, part: Part) -> float | None:
+        """How long one of a part's hits takes to fall by 20 dB."""
+        return self.fights.fall_s(part)
+
     def home(self, part: Part) -> Home | None:
         """Where a part's energy lies; None without a recording that can be read, or in a silent one."""
         recording = self.recordings.readable(part.file) if part.file else None

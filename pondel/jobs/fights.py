@@ -85,17 +85,17 @@ class Fights:
             rate,
             document.beats().bpm_at(begin_s),
             recording.home if recording else None,
-            self._fall_s(leader),
+            self.fall_s(leader),
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
             recovery,
             self.hits_s(document, yielder),
-            self._fall_s(yielder),
+            self.fall_s(yielder),
             self._shorter(document, leader, yielder),
             yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
             hidden,
         )
 
-    def _fall_s(self, part: Part) -> float | None:
+    def fall_s(self, part: Part) -> float | None:
         """How long one of a part's hits takes to fall by 20 dB."""
         return lengths_of(self._recordings.of(part.file).hits(part)).fall_20_s if part.file else None
 

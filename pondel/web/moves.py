@@ -28,7 +28,7 @@ from pondel.core.moves.face import face_of
 from pondel.core.moves.picture import Factor, at_rest
 from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.moves.starting import THROUGH
-from pondel.core.operations.under_one import amounts_by_role
+from pondel.core.operations.under_one import amounts_by_role, laid_together
 from pondel.core.recipes import spaces
 from pondel.core.refs import hits_source
 from pondel.jobs.checks import found_wrong
@@ -106,6 +106,7 @@ def show(session_id: str):
         throughs={name: one.words for name, one in THROUGH.items()},
         usual=_usual_kind(document, pair),
         under_it=amounts_by_role(document, pair.yielder.id) if pair else {},
+        together=laid_together(document, pair.yielder.id, move.id) if pair and move else [],
         kind_of=kind_of,
         in_brief=in_brief,
         face=face,

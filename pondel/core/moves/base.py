@@ -31,7 +31,9 @@ ID_FORM = r"^[A-Za-z0-9_-]+$"
 class Began(Model):
     """The fight from which a first setting was worked out, and what has been set by hand since.
 
-    `far` is 0 for gentle, 1 for usual, 2 for strong; `by_hand` are paths into the move.
+    `far` is 0 for gentle, 1 for usual, 2 for strong; `by_hand` are paths into the move. Moves that were
+    laid in one step under one leader have the same `together`, and the same time in which they are due
+    back after its hits.
     """
 
     leader: Annotated[str, Field(max_length=40)]
@@ -40,6 +42,8 @@ class Began(Model):
     start_s: Seconds = 0.0
     low_hz: float = Field(ge=10, le=24_000)
     high_hz: float = Field(ge=10, le=24_000)
+    together: Annotated[str, Field(max_length=40)] = ""
+    due_s: float | None = Field(None, ge=0, le=60)
     by_hand: list[Annotated[str, Field(max_length=80)]] = Field(
         default_factory=list, max_length=MOST_BY_HAND
     )

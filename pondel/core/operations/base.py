@@ -34,6 +34,10 @@ class Facts(Protocol):
         """A part's hits in seconds of the song."""
         ...
 
+    def fall_s(self, part: Part) -> float | None:
+        """How long one of a part's hits takes to fall by 20 dB; None where that is not known."""
+        ...
+
     def levels(self, part: Part) -> Levels | None:
         """The levels of a part's recording; None without one."""
         ...
@@ -73,6 +77,9 @@ class NothingKnown:
 
     def hits_s(self, part: Part) -> np.ndarray:
         raise BadDocument(f"the hits of {part.name} are not known here")
+
+    def fall_s(self, part: Part) -> float | None:
+        return None
 
     def levels(self, part: Part) -> Levels | None:
         raise BadDocument(f"the levels of {part.name} are not known here")

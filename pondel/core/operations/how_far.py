@@ -35,11 +35,14 @@ def far_of(how_far: str | float) -> float:
     return STEPS[how_far] if isinstance(how_far, str) else how_far
 
 
-def began_of(fight: Fight, start_s: float) -> Json:
-    """What is kept of a fight, so that its first setting can be worked out anew."""
+def began_of(fight: Fight, start_s: float, together: Json | None = None) -> Json:
+    """What is kept of a fight, so that its first setting can be worked out anew.
+
+    `together` is what it shares with others that were laid in the same step.
+    """
     zone = {"low_hz": round(fight.low_hz, 2), "high_hz": round(fight.high_hz, 2)}
     how = {"far": fight.far, "comes_through": fight.comes_through}
-    return {"leader": fight.leader.id, "start_s": start_s, **zone, **how}
+    return {"leader": fight.leader.id, "start_s": start_s, **zone, **how, **(together or {})}
 
 
 class GoAsFar(Operation):
@@ -84,13 +87,16 @@ def anew(
     bare = switched_off(document, part_id, move_id)
     zone = began.low_hz, began.high_hz
     measured = facts.fight(bare, began.leader, yielder, began.start_s, zone)
+    if began.due_s is not None:
+        measured = replace(measured, recovery_s=began.due_s)
     fight = replace(measured, **how)
     proposal = propose(fight, move.kind)
+    shared = {"together": began.together, "due_s": began.due_s}
     by_hand = began.by_hand if keep else []
 
     def change(data: Json) -> None:
         data.update(worked_out(data, proposal.settings, by_hand), why=proposal.reasons)
-        data["began"] = {**began_of(fight, began.start_s), "by_hand": list(by_hand)}
+        data["began"] = {**began_of(fight, began.start_s, shared), "by_hand": list(by_hand)}
 
     return on_move(document, part_id, move_id, change, by_hand=False), proposal.reasons
 

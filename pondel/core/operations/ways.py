@@ -36,16 +36,22 @@ StartS = Annotated[float, Field(ge=0, le=LONGEST_S)]
 
 
 def laid_for(
-    document: Session, fight: Fight, proposal: Start, start_s: float, values: Json | None = None
+    document: Session,
+    fight: Fight,
+    proposal: Start,
+    start_s: float,
+    values: Json | None = None,
+    together: Json | None = None,
 ) -> Session:
     """The document with a proposed move laid on the part that gives way, or on both.
 
-    `values` stand over what was worked out, as if they had been set by hand.
+    `values` stand over what was worked out, as if they had been set by hand; `together` is what the
+    move shares with others of the same step.
     """
     leader, yielder = fight.leader.id, fight.yielder.id
     settings = {**proposal.settings, **(values or {})}
     by_hand = set_by_hand(proposal.settings, settings)
-    settings["began"] = {**began_of(fight, start_s), "by_hand": by_hand}
+    settings["began"] = {**began_of(fight, start_s, together), "by_hand": by_hand}
     if kind_of(settings["kind"]).pair is not None:
         return tied(document, leader, yielder, settings, proposal.reasons)
     return laid(document, yielder, settings, proposal.reasons)
