@@ -230,10 +230,10 @@ class _Eight:
         # Rows are a little longer than is used, so that they do not fall on the same lines of a cache.
         self._shares = np.empty((WIDTH, AT_ONCE + 16), np.float32)
 
-    def process(self, sound: np.ndarray, heard: np.ndarray) -> np.ndarray:
-        """Treat up to AT_ONCE frames, float64 (channels, frames), in place.
+    def listen(self, heard: np.ndarray) -> np.ndarray:
+        """The share of its range that each band has reached, (bands, frames), up to AT_ONCE frames.
 
-        The share of its range that each has reached, (8, frames), lasts until the next call.
+        It lasts until the next call.
         """
         if not self._heard.size:
             self._heard = np.zeros((even(heard.shape[1]), 2, WIDTH))
@@ -245,9 +245,14 @@ class _Eight:
             held.hold(levels[:, n])
         amplitude_to_db(levels.reshape(-1), levels_db.reshape(-1))
         _shares(levels, levels_db, self._curve, self._times, self._state, shares)
-        for reached, (powers, rows, sections, state) in zip(shares, self._filters, strict=False):
-            _apply(sound, reached, powers, rows, sections, state)
         return shares[: len(self._filters)]
+
+    def process(self, sound: np.ndarray, heard: np.ndarray) -> np.ndarray:
+        """Treat up to AT_ONCE frames in place, float64 (channels, frames); gives their shares."""
+        shares = self.listen(heard)
+        for reached, (powers, rows, sections, state) in zip(shares, self._filters, strict=True):
+            _apply(sound, reached, powers, rows, sections, state)
+        return shares
 
 
 def _filter(band: Moving, rate: int, channels: int) -> tuple[np.ndarray, ...]:
@@ -270,6 +275,19 @@ class MovingBands:
         self._groups = [
             _Eight(bands[n : n + WIDTH], rate, channels) for n in range(0, len(bands), WIDTH)
         ]
+
+    def listen(self, heard: np.ndarray) -> np.ndarray:
+        """The gains in dB that the bands would have, (bands, frames); nothing is treated."""
+        heard = np.ascontiguousarray(heard, np.float32)
+        found = np.zeros((len(self._bands), heard.shape[0]), np.float32)
+        for first in range(0, heard.shape[0], AT_ONCE):
+            key = heard[first : first + AT_ONCE]
+            rows = [group.listen(key).copy() for group in self._groups]
+            if rows:
+                found[:, first : first + AT_ONCE] = (
+                    np.concatenate(rows) * self._ranges_db[:, np.newaxis]
+                )
+        return found
 
     def process(
         self,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 
 import numpy as np
 from scipy import fft
@@ -35,6 +36,21 @@ def _add_power(bins, total):
                 total[i] += share * (given[i].real * given[i].real + given[i].imag * given[i].imag)
 
 
+@kernel(error_model="numpy")
+def _cut(samples, hop, window, frames):
+    """Windowed frames of (frames, channels), one every `hop`: (count, channels, size)."""
+    for n in range(frames.shape[0]):
+        for c in range(frames.shape[1]):
+            row = frames[n, c]
+            for i in range(row.size):
+                row[i] = samples[n * hop + i, c] * window[i]
+
+
+@lru_cache(maxsize=8)
+def _hann(size: int) -> np.ndarray:
+    return get_window("hann", size).astype(np.float32)
+
+
 class AverageSpectrum:
     """Mean power in a sixth of an octave around each point, as blocks pass.
 
@@ -47,7 +63,7 @@ class AverageSpectrum:
         self._rate = rate
         self._highest: np.ndarray | None = np.zeros(axis_hz().size) if peak else None
         self.size = 1 << round(np.log2(rate * (PEAK_S if peak else AVERAGE_S)))
-        self._window = get_window("hann", self.size).astype(np.float32)
+        self._window = _hann(self.size)
         self._power = np.zeros(self.size // 2 + 1)
         self._count = 0
         self._waiting: np.ndarray | None = None
@@ -58,14 +74,15 @@ class AverageSpectrum:
         hop = self.size // 2
         count = max(0, (joined.shape[0] - self.size) // hop + 1)
         if count:
-            frames = np.lib.stride_tricks.sliding_window_view(joined, self.size, axis=0)
-            self._add(frames[: count * hop : hop])
+            frames = np.empty((count, joined.shape[1], self.size), np.float32)
+            _cut(np.ascontiguousarray(joined, np.float32), hop, self._window, frames)
+            self._add(frames)
             joined = joined[count * hop :]
         self._waiting = joined
 
     def _add(self, frames: np.ndarray) -> None:
-        """Add (frames, channels, size)."""
-        bins = fft.rfft(frames * self._window, axis=2)
+        """Add windowed frames, float32 (frames, channels, size)."""
+        bins = fft.rfft(frames, axis=2)
         self._count += frames.shape[0]
         if self._highest is None:
             _add_power(bins, self._power)
@@ -78,7 +95,7 @@ class AverageSpectrum:
         if self._waiting is not None and self._waiting.shape[0] and self._count == 0:
             frame = np.zeros((1, self._waiting.shape[1], self.size), np.float32)
             frame[0, :, : self._waiting.shape[0]] = self._waiting[: self.size].T
-            self._add(frame)
+            self._add(frame * self._window)
         found = self._highest
         if found is None:
             found = self._in_bands(self._power / max(self._count, 1))

@@ -117,6 +117,20 @@ class DynamicEqProcessor:
         return self._bands.process(block, block if key is None else key, trace)
 
 
+class _Detector:
+    """The gain of a single band alone: nothing is filtered."""
+
+    latency = 0
+
+    def __init__(self, move: DynamicEq, rate: int, channels: int, on_trace: Trace | None) -> None:
+        self._bands, self._tell = MovingBands(_live(move), rate, channels), on_trace
+
+    def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        if self._tell is not None:
+            self._tell(-self._bands.listen(block if key is None else key)[0])
+        return block
+
+
 def _settle_s(move: DynamicEq) -> float:
     total = 0.0
     for band in _live(move):
@@ -159,7 +173,7 @@ def _start(fight: Fight) -> Start:
         return {"kind": "dynamic eq", "key": key_of(fight), "bands": [band]}
 
     # Half of the hits reach nine tenths of the bell's depth, so that its range is what is given.
-    found = fitted(fight, DynamicEq, DynamicEqProcessor, settings_at, NEARLY * depth_db)
+    found = fitted(fight, DynamicEq, _Detector, settings_at, NEARLY * depth_db)
     return Start(
         found.settings,
         [

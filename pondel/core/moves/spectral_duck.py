@@ -261,14 +261,17 @@ class _Detector(SpectralDuckProcessor):
         powers: list[np.ndarray],
     ) -> None:
         super().__init__(move, rate, channels, on_trace)
-        self._powers = powers
+        self._tell, self._powers = on_trace, powers
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         whole = block.shape[0] // STEP
         if not self._powers:
             self._powers.append(self._power(_planar(block), whole + 1)[:whole])
         falls, _ = self._decide(self._powers[0])
-        self._note(falls, whole * STEP)
+        if self._tell is not None:
+            applied = np.empty((self._design.inner, falls.shape[1]), np.float32)
+            applied_db(falls, self._away, 1.0, applied)
+            self._tell(np.repeat(applied.max(axis=0), STEP))
         return block
 
 

@@ -21,7 +21,7 @@ from pondel.core.moves.fight import Fight
 from pondel.core.units import say
 
 AFTER_HIT_S = 0.2
-FIT_S = 6.0
+FIT_S = 5.0
 BACK_DB = 1.0
 NINE_OF_TEN = 0.9
 EARLY = 0.95
