@@ -45,11 +45,12 @@ def test_the_moves_to_blame_come_with_what_each_took_and_a_way_back(app, caller,
     cut(caller, song, -4.0)
     mix, tuba = found(app, song)
     assert (mix.name, tuba.name) == ("The mix", "Tuba")
-    assert tuba.warmth_db == pytest.approx(-7.0, abs=0.1)
-    assert [round(one.warmth_db) for one in tuba.blamed] == [-4, -2, -1]
-    assert (
-        "Tuba lost 7.0 dB between 120 and 500 Hz: EQ 4.0 dB, EQ 2.0 dB, Level 1.0 dB." in tuba.words()
-    )
+    assert tuba.change_db == pytest.approx(-7.0, abs=0.1)
+    assert [round(one.change_db) for one in tuba.blamed] == [-4, -2, -1]
+    assert tuba.words().startswith("Tuba lost 7.0 dB between 120 and 500 Hz, −")
+    assert tuba.words().endswith(" % of its loudness there: EQ 4.0 dB, EQ 2.0 dB, Level 1.0 dB.")
+    # Half of the loudness goes with about ten decibels.
+    assert 0.3 < tuba.lost_share < 0.5
     page = caller.client.get(f"/sessions/{song}/proof/figures?start_s=0&end_s=4").text
     assert "Tuba lost 7.0 dB" in page and "Switch it off" in page
     for move in ("m1", "m3"):
@@ -61,4 +62,15 @@ def test_a_small_part_is_thin_by_itself_and_a_muted_one_leaves_the_mix(app, call
     caller.edit(song, op="set part", part="tuba", field="mute", value=True)
     cut(caller, song, -9, part="horn")
     assert [one.name for one in found(app, song)] == ["The mix", "Horn"]
-    assert np.isfinite([one.warmth_db for one in found(app, song)]).all()
+    assert np.isfinite([one.change_db for one in found(app, song)]).all()
+
+
+def test_a_low_cut_that_takes_a_part_s_own_lowest_octave_is_told(app, caller, song):
+    band = {"shape": "low cut", "hz": 300, "slope_db_oct": 12}
+    caller.edit(song, op="add move", part="horn", kind="eq", values={"bands": [band]})
+    told = {one.where.partition(",")[0]: one for one in found(app, song) if one.name == "Horn"}
+    lowest = told["of its own lowest octave"]
+    # A second-order cut is 3 dB down at its corner.
+    assert lowest.change_db == pytest.approx(-3.0, abs=0.3)
+    assert [one.name for one in lowest.blamed] == ["EQ"]
+    assert lowest.words().startswith("Horn lost 3.0 dB of its own lowest octave, ")

@@ -10,6 +10,7 @@ from scipy.signal import butter, sosfilt
 from pondel.core.evidence import FightEvidence, fight_evidence
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.judgement.steadiness import gain_moves_db, modulation
+from pondel.core.judgement.thinness import Thinned, thinned, thinned_mix
 from pondel.core.judgement.tone import ToneChange, tone_change, warmth_db
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.measures.stereo import mono_loss_db
@@ -94,6 +95,11 @@ class Judgement:
         if before.clear_on_hits_db is not None and after.clear_on_hits_db is not None:
             return after.clear_on_hits_db - before.clear_on_hits_db
         return self.fight.zone.clear_won_db or 0.0
+
+    def thin(self, yielder: str) -> list[Thinned]:
+        """The part, and the mix, where they lost more warmth than they bear."""
+        every = thinned_mix(self.mix_warmth_db), thinned(yielder, self.tone.warmth_db)
+        return [one for one in every if one.is_thin]
 
     def told(self, leader: str, yielder: str) -> list[Told]:
         """All figures in words."""

@@ -1,7 +1,7 @@
-"""Thin: what all moves together took from the warmth between 120 and 500 Hz, and which to blame.
+"""Thin: what all moves together took from the warmth, or from a part's own lowest octave.
 
-found = thinness(mix, parts)
-found.words()        # ["The mix lost 1.4 dB between 120 and 500 Hz.", "Tuba lost 2.9 dB: ..."]
+found = thinned("Tuba", change_db, loudness_share, taken)
+found.words()    # "Tuba lost 2.9 dB between 120 and 500 Hz, −14 % of its loudness there: EQ 2.4 dB."
 """
 
 from __future__ import annotations
@@ -9,49 +9,65 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pondel.core.units import say
+from pondel.core.units import change, say, say_hz
 
-MIX_BEARS_DB, PART_BEARS_DB = 1.0, 2.0
-"""More than this off the mix, or off a part, is heard as thin."""
+MIX_BEARS_DB, PART_BEARS_DB, LOWEST_BEARS_DB = 1.0, 2.0, 3.0
+"""More than this off the mix, off a part, or off a part's own lowest octave, is heard as thin."""
 BLAMED_DB = 0.2
+WARMTH = "between 120 and 500 Hz"
 
 
 @dataclass(frozen=True)
 class Taken:
-    """What one move took from the warmth of its part by itself."""
+    """What one move took from its part by itself, in the same range."""
 
     part: str
     move: str
     name: str
-    warmth_db: float
+    change_db: float
 
 
 @dataclass(frozen=True)
 class Thinned:
-    """What a part, or the mix, lost of its warmth; `blamed` are its moves, the most first."""
+    """What a part, or the mix, lost in a range; `blamed` are its moves, the most first."""
 
     name: str
-    warmth_db: float
+    change_db: float
     is_thin: bool
+    lost_share: float | None = None
+    """Of its loudness in that range, 0 to 1."""
     blamed: tuple[Taken, ...] = ()
+    where: str = WARMTH
 
     def words(self) -> str:
         """In a sentence, with its moves."""
-        text = f"{self.name} lost {say(-self.warmth_db, 'dB')} between 120 and 500 Hz"
+        text = f"{self.name} lost {say(-self.change_db, 'dB')} {self.where}"
+        if self.lost_share is not None:
+            text += f", {change(-self.lost_share)} of its loudness there"
         if not self.blamed:
             return f"{text}."
-        by = ", ".join(f"{one.name} {say(-one.warmth_db, 'dB')}" for one in self.blamed)
+        by = ", ".join(f"{one.name} {say(-one.change_db, 'dB')}" for one in self.blamed)
         return f"{text}: {by}."
 
 
-def thinned(name: str, warmth_db: float, taken: Sequence[Taken] = ()) -> Thinned:
+def thinned(
+    name: str, change_db: float, lost_share: float | None = None, taken: Sequence[Taken] = ()
+) -> Thinned:
     """A part's change of warmth, with what its moves took each by themselves."""
-    blamed = sorted(
-        (one for one in taken if one.warmth_db <= -BLAMED_DB), key=lambda one: one.warmth_db
-    )
-    return Thinned(name, warmth_db, warmth_db < -PART_BEARS_DB, tuple(blamed))
+    return Thinned(name, change_db, change_db < -PART_BEARS_DB, lost_share, _blamed(taken))
 
 
-def thinned_mix(warmth_db: float) -> Thinned:
+def thinned_mix(change_db: float, lost_share: float | None = None) -> Thinned:
     """The mix's change of warmth."""
-    return Thinned("The mix", warmth_db, warmth_db < -MIX_BEARS_DB)
+    return Thinned("The mix", change_db, change_db < -MIX_BEARS_DB, lost_share)
+
+
+def lowest_octave(name: str, low_hz: float, change_db: float, taken: Sequence[Taken] = ()) -> Thinned:
+    """What low cuts took of the octave in which a part's own sound begins."""
+    where = f"of its own lowest octave, {say_hz(low_hz)} to {say_hz(2.0 * low_hz)}"
+    return Thinned(name, change_db, change_db < -LOWEST_BEARS_DB, None, _blamed(taken), where)
+
+
+def _blamed(taken: Sequence[Taken]) -> tuple[Taken, ...]:
+    found = [one for one in taken if one.change_db <= -BLAMED_DB]
+    return tuple(sorted(found, key=lambda one: one.change_db))

@@ -39,8 +39,13 @@ def thirds_db(levels_db: np.ndarray) -> np.ndarray:
 
 def warmth_db(levels_db: np.ndarray) -> float:
     """The level between 120 and 500 Hz, from levels at `axis_hz`."""
+    return level_between_db(levels_db, *WARMTH_HZ)
+
+
+def level_between_db(levels_db: np.ndarray, low_hz: float, high_hz: float) -> float:
+    """The mean level in a range, from levels at `axis_hz`."""
     hz = axis_hz()
-    inside = (hz >= WARMTH_HZ[0]) & (hz <= WARMTH_HZ[1])
+    inside = (hz >= low_hz) & (hz <= high_hz)
     return float(10.0 * np.log10(max((10.0 ** (levels_db[inside] / 10.0)).mean(), LEAST_POWER)))
 
 
