@@ -10,6 +10,7 @@ from web_tools import until
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.hearing.table import Scope
 from pondel.core.moves.registry import KINDS
 from pondel.core.operations import parse_operation
 from pondel.jobs.desk import Desk
@@ -170,3 +171,52 @@ def test_a_part_that_is_not_heard_is_told(band):
     data["parts"][1]["mute"] = True
     with pytest.raises(BadDocument, match="not heard"):
         desk.tryouts.begin(parse_session(data), "drum", "tuba", *LOOP)
+
+
+@pytest.fixture(scope="module")
+def wide(tmp_path_factory):
+    """A voice in the middle over keys that are as wide as they are loud."""
+    import soundfile
+
+    folder = tmp_path_factory.mktemp("wide")
+    library = Library(folder / "data")
+    t = np.arange(5 * RATE) / RATE
+    voice = 0.1 * sum(np.sin(2 * np.pi * n * 220 * t) / n for n in range(1, 9)) * (t % 1 < 0.7)
+    middle = sum(np.sin(2 * np.pi * hz * t) for hz in (450, 670, 890))
+    sides = sum(np.sin(2 * np.pi * hz * t + 1) for hz in (470, 650, 910))
+    keys = 0.08 * np.stack([middle + sides, middle - sides], axis=1)
+    parts = []
+    for name, role, sound in (("voice", "voice", voice), ("keys", "keys", keys)):
+        soundfile.write(folder / f"{name}.wav", sound, RATE, "FLOAT")
+        file = take_file(library, folder / f"{name}.wav", RATE)
+        parts.append({"id": name, "role": role, "file": file})
+    desk = Desk(library)
+    song = library.create(session_of(*parts), rate_known=True)
+    yield desk, library.head(song).document
+    desk.tryouts.stop()
+    library.close()
+
+
+def test_where_the_stereo_field_allows_it_the_middle_alone_is_tried_and_judged_there(wide):
+    desk, document = wide
+    tried = desk.tryouts.begin(document, "voice", "keys", 0, 4 * RATE)
+    assert tried.finished.wait(120) and tried.trouble is None
+    folded = [one for one in tried.points() if one.way.fold != "both"]
+    assert {one.way.fold for one in folded} == {"middle"}
+    assert {"dynamic eq", "multiband", "spectral duck"} <= {one.way.kind for one in folded}
+    bell = next(one for one in folded if one.way.kind == "dynamic eq")
+    assert bell.judgement.relief_db > 0.5
+    carved = desk.tryouts.document(bell.name)
+    sounds = [desk.now(one).region(("keys", "after fader"), RATE, RATE) for one in (document, carved)]
+    for sign, least, most in ((1, 0.1, 1.0), (-1, 0.0, 1e-4)):
+        one, other = (sound[:, 0] + sign * sound[:, 1] for sound in sounds)
+        changed = np.sqrt(np.mean((one - other) ** 2) / np.mean(one**2))
+        assert least <= changed <= most, "the middle is carved, and the sides are not"
+    table = desk.loops.table(carved, 0, 4 * RATE, "middle")
+    clear = bell.judgement.fight.zone.after.clear_db
+    zone = Scope(zone_hz=bell.judgement.fight.zone_hz)
+    assert clear == pytest.approx(table.clear_db("voice", zone), abs=0.05)
+
+
+def test_parts_in_the_middle_have_no_ways_apart(tried):
+    assert all(one.way.fold == "both" for one in tried.points())

@@ -11,6 +11,7 @@ import numpy as np
 
 from pondel.core.advice.lengths import Shorter, lengths_of, which_to_shorten
 from pondel.core.document import Part, Session
+from pondel.core.dsp.fold import Fold
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
 from pondel.core.engine.routing import Node
@@ -35,6 +36,7 @@ from pondel.jobs.recordings import Recordings
 PROPOSAL_S = 10.0
 LOWS_BELOW_HZ = 120.0
 ANY_ZONE_HZ = (40.0, 160.0)
+NARROW_DB, WIDE_DB, NO_SIDES_DB = -15.0, -12.0, -200.0
 
 
 class Fights:
@@ -93,7 +95,22 @@ class Fights:
             self._shorter(document, leader, yielder),
             yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
             hidden,
+            carved_in=self._carved_in(leader, yielder),
         )
+
+    def _carved_in(self, leader: Part, yielder: Part) -> Fold:
+        """The middle where the leader lies there and the other is wide; the sides where both are."""
+        sides = [self._side_db(part) for part in (leader, yielder)]
+        if sides[1] < WIDE_DB:
+            return "both"
+        return "middle" if sides[0] < NARROW_DB else "sides" if sides[0] >= WIDE_DB else "both"
+
+    def _side_db(self, part: Part) -> float:
+        """A recording's sides against its middle; far down for one that has none."""
+        if part.file is None:
+            return NO_SIDES_DB
+        side_db = self._recordings.image(part.file).side_db
+        return NO_SIDES_DB if side_db is None else side_db
 
     def fall_s(self, part: Part) -> float | None:
         """How long one of a part's hits takes to fall by 20 dB."""

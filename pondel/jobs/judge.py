@@ -13,6 +13,7 @@ from concurrent.futures import Executor
 import numpy as np
 
 from pondel.core.document import Session
+from pondel.core.dsp.fold import Fold
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.evidence import within
@@ -65,29 +66,44 @@ class Judge:
         self.start_s = stretch[0] / document.rate
         self._groups = groups_among(document, self._pair)
         self._heard = [part.id for part in loops.parts(document)]
-        inside = {one for side in self._pair for one in self._groups.get(side, [side])}
-        others = [self._power(document, one) for one in self._heard if one not in inside]
+        self._document = document
         hits = fights.hits_s(document, document.part(fight.leader.id))
         self._hits_s = within(hits, *stretch, document.rate)
-        self._rest = sum(others) if others else np.zeros_like(self._sum(document, self._pair[0]))
-        self._before = self._hear(document)
+        self._rests: dict[Fold, np.ndarray] = {}
+        self._befores: dict[Fold, HeardStretch] = {}
+        self._lock = threading.Lock()
+        self._before("both")
 
-    def of(self, document: Session) -> Judgement:
-        """What a session has over the one before."""
-        after = self._hear(document)
-        return judged(self._before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
+    def of(self, document: Session, fold: Fold = "both") -> Judgement:
+        """What a session has over the one before; with a `fold` in the middle or at the sides alone."""
+        before, after = self._before(fold), self._hear(document, fold)
+        return judged(before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
 
-    def _power(self, document: Session, part_id: str) -> np.ndarray:
-        return self._loops.power(document, part_id, *self._stretch)
+    def _before(self, fold: Fold) -> HeardStretch:
+        with self._lock:
+            if fold not in self._befores:
+                self._rests[fold] = self._rest(fold)
+                self._befores[fold] = self._hear(self._document, fold)
+            return self._befores[fold]
 
-    def _sum(self, document: Session, side: str) -> np.ndarray:
+    def _rest(self, fold: Fold) -> np.ndarray:
+        """All other parts together."""
+        inside = {one for side in self._pair for one in self._groups.get(side, [side])}
+        others = [one for one in self._heard if one not in inside]
+        if not others:
+            return np.zeros_like(self._sum(self._document, self._pair[0], fold))
+        powers = (self._loops.power(self._document, one, *self._stretch, fold) for one in others)
+        return sum(powers)  # type: ignore[return-value]
+
+    def _sum(self, document: Session, side: str, fold: Fold) -> np.ndarray:
         members = [one for one in self._groups.get(side, [side]) if one in self._heard]
-        return sum(self._power(document, one) for one in members)  # type: ignore[return-value]
+        powers = (self._loops.power(document, one, *self._stretch, fold) for one in members)
+        return sum(powers)  # type: ignore[return-value]
 
-    def _hear(self, document: Session) -> HeardStretch:
+    def _hear(self, document: Session, fold: Fold) -> HeardStretch:
         now = self._now(document)
-        leader, yielder = (self._sum(document, side) for side in self._pair)
-        powers = np.stack([leader, yielder, self._rest]).astype(np.float32)
+        leader, yielder = (self._sum(document, side, fold) for side in self._pair)
+        powers = np.stack([leader, yielder, self._rests[fold]]).astype(np.float32)
         on_hits = np.zeros(powers.shape[:2], bool)
         on_hits[0] = near_hits(self._hits_s, powers.shape[1])
         maker = TableMaker([*self._pair, REST])

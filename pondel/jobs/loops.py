@@ -75,11 +75,13 @@ class Loops:
                 self._tables[key] = made
         return made
 
-    def power(self, document: Session, part: str, start: int, frames: int) -> np.ndarray:
+    def power(
+        self, document: Session, part: str, start: int, frames: int, fold: Fold = "both"
+    ) -> np.ndarray:
         """Excitation by one part in a stretch, float32 (frames, places)."""
         now = self._now(document)
-        name = _name(now, part, start, frames, "both")
-        return self._power(now, part, name, start, frames, "both")
+        name = _name(now, part, start, frames, fold)
+        return self._power(now, part, name, start, frames, fold)
 
     def _power(
         self, now: ChunkedSession, part: str, name: str, start: int, frames: int, fold: Fold

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
+from itertools import chain
 from typing import Any
 
 from pondel.core.document import Session, content_hash
@@ -21,7 +22,7 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.judgement.better import Search
 from pondel.core.judgement.judged import Judgement
-from pondel.core.judgement.ways import Way, ways
+from pondel.core.judgement.ways import Way, folded_ways, ways
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for
@@ -206,9 +207,10 @@ class Tryouts:
 
             def one(way: Way) -> None:
                 laid = laid_for(document, way.fight, way.start, judge.start_s)
-                tried.add(*_pointed(way, laid, judge.of(laid), judge.start_s))
+                tried.add(*_pointed(way, laid, judge.of(laid, way.fold), judge.start_s))
 
-            shared_out(_not_stopped(ways(tried.fight), tried), one, self._pool)
+            waiting = chain(ways(tried.fight), folded_ways(tried.fight))
+            shared_out(_not_stopped(waiting, tried), one, self._pool)
             tried.is_whole = not tried.stopped.is_set()
         except PondelError as error:
             tried.trouble = error
@@ -231,7 +233,7 @@ def _search(tried: Tried, judge: Judge, point: Point) -> tuple[Point, Session] |
 
     def judged_with(settings: dict[str, Any]) -> Judgement | None:
         try:
-            return judge.of(laid(settings))
+            return judge.of(laid(settings), way.fold)
         except BadDocument:
             return None
 

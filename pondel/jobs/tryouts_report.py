@@ -56,6 +56,7 @@ def _point(point: Point) -> dict[str, Any]:
         "kind": point.way.kind,
         "title": kind_of(point.way.kind).title,
         "far": point.way.far,
+        "judged_in": point.way.fold,
         "amount": far_words(point.way.far),
         "settings": point.way.start.settings,
         "settings_in_words": point.brief,

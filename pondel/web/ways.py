@@ -63,7 +63,8 @@ def _root(cost: float) -> float:
 
 def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     """The plane, kind by kind, and the table of the same points."""
-    points = tried.points()
+    every = tried.points()
+    points = [one for one in every if one.way.fold == "both"]
     across, up = _axes(points)
     kinds = sorted({one.way.kind for one in points}, key=lambda name: kind_of(name).place)
     lines: list[dict[str, Any]] = []
@@ -97,8 +98,9 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
         "across": across,
         "up": up,
         "table": sorted(usual, key=lambda one: -one.judgement.relief_db),
-        "chosen": next((one for one in points if one.name == chosen), None),
-        "count": len(points),
+        "folded": [one for one in every if one.way.fold != "both"],
+        "chosen": next((one for one in every if one.name == chosen), None),
+        "count": len(every),
         "kinds": len(kinds),
     }
 
@@ -147,8 +149,10 @@ def show(session_id: str):
 
 
 def _values(point: Point) -> dict[str, Any]:
-    """What a search made of a way, as values over what is worked out."""
+    """What a search made of a way, and where it works, as values over what is worked out."""
     settings = point.way.start.settings
+    if not point.better_than:
+        return {"placement": point.way.fold} if point.way.fold != "both" else {}
     return {name: value for name, value in settings.items() if name not in ("kind", "key")}
 
 
@@ -200,7 +204,7 @@ def keep(session_id: str):
             "low_hz": fight.low_hz,
             "high_hz": fight.high_hz,
             "how_far": way.far,
-            "values": _values(point) if point.better_than else {},
+            "values": _values(point),
         }
     )
     base = asked.whole("base")

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from pondel.core.advice.proposals import propose
+from pondel.core.dsp.fold import Fold
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.registry import KINDS
 
@@ -25,6 +26,8 @@ class Way:
     far: float
     start: Start
     fight: Fight
+    fold: Fold = "both"
+    """Where alone it works: it is judged there, and not ranked among the others."""
 
 
 def ways(fight: Fight, amounts: tuple[float, ...] = AMOUNTS) -> Iterator[Way]:
@@ -49,3 +52,18 @@ def ways(fight: Fight, amounts: tuple[float, ...] = AMOUNTS) -> Iterator[Way]:
                 continue
             first.setdefault(kind.name, start)
             yield Way(kind.name, far, start, at)
+
+
+def folded_ways(fight: Fight) -> Iterator[Way]:
+    """The usual amount in the middle or at the sides alone, where the stereo field allows it."""
+    if fight.carved_in == "both":
+        return
+    at = replace(fight, far=1.0)
+    for kind in KINDS.values():
+        if kind.start is None or kind.pair is not None or "placement" not in kind.params.model_fields:
+            continue
+        start = propose(at, kind.name)
+        if set(start.settings) <= {"kind"}:
+            continue
+        settings = {**start.settings, "placement": fight.carved_in}
+        yield Way(kind.name, 1.0, replace(start, settings=settings), at, fight.carved_in)

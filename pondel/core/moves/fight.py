@@ -7,6 +7,7 @@ from typing import Any, Literal, Protocol
 
 import numpy as np
 
+from pondel.core.dsp.fold import Fold
 from pondel.core.dsp.timing import gap_s
 from pondel.core.units import say_hz
 
@@ -101,6 +102,8 @@ class Fight:
     """Whether the part that gives way is a return that the leader feeds."""
     hidden_on_hits: float | None = None
     """What the yielder by itself hides of the leader in the zone on its hits, 0 to 1."""
+    carved_in: Fold = "both"
+    """Where alone a carve would leave the rest of the part as it is: the middle or the sides."""
     far: float = 1.0
     """How far to go: 0 gentle, 1 usual, 2 strong, and between."""
     comes_through: ComesThrough = "body"
