@@ -65,6 +65,9 @@ def test_every_kind_that_makes_room_is_tried_at_five_amounts(tried):
         assert amounts[kind] == [0.0, 0.5, 1.0, 1.5, 2.0], kind
     assert set(amounts) <= {name for name, kind in KINDS.items() if kind.start}
     assert len({point.name for point in points}) == len(points)
+    # What knows no amounts comes once, not five times alike.
+    settings = [repr(sorted(point.way.start.settings.items(), key=str)) for point in points]
+    assert len(set(settings)) == len(points)
 
 
 def test_going_further_gives_more_and_costs_more(tried):

@@ -79,6 +79,12 @@ def recipe(page):
     page.click("#recipe-3 button[type=submit]")
 
 
+def under(page):
+    page.click("#under-details summary")
+    page.select_option("#under-horn", "gentle")
+    page.click("#under-lay")
+
+
 def apart(page):
     page.click("#contrast-details summary")
     page.click("#contrast-lay")
@@ -178,7 +184,11 @@ EVERYWHERE = [
     (MOVES + "drawnduck", lambda p: chosen(p, of("acts_on")), "a choice that shows more"),
     (MOVES + "eq", lambda p: p.click("button:text-is('Remove')"), "a move taken out"),
     (MOVES + "gate", lambda p: p.click("#add-for"), "a first setting"),
+    ("", lambda p: p.click("#do-far-strong"), "how far"),
+    ("", lambda p: p.click("#do-through-ring"), "what comes through"),
     (MOVES + "gate", lambda p: p.click("text=Swap:"), "a swap"),
+    ("moves?part=kick", under, "many under one"),
+    ("", lambda p: p.click("#do-all-less"), "all together less far"),
     ("moves?part=tuba", lambda p: p.click("#do-starting-eq-tuba"), "an EQ by role"),
     ("moves?part=tuba", apart, "a contrast"),
     ("moves?part=tuba", recipe, "a recipe"),
@@ -208,8 +218,8 @@ WALKS = {
         (f"moves?part={part}&leader=kick&move={kind.replace(' ', '')}", None, kind)
         for part, kind in LAID
     ],
-    "Intake and Lanes": [one for one in EVERYWHERE if not one[0].startswith("moves")],
-    "Moves": [one for one in EVERYWHERE if one[0].startswith("moves")],
+    "Intake and Lanes": [one for one in EVERYWHERE if one[0].startswith(("intake", "lanes"))],
+    "Moves": [one for one in EVERYWHERE if not one[0].startswith(("intake", "lanes"))],
 }
 
 
@@ -222,7 +232,9 @@ def test_after_every_change_the_page_is_what_a_fresh_one_shows(server, walked, b
     page.click("#play")
     until(page, "pondel.player.playing")
     for where, change, what in WALKS[walk]:
-        compare(page, fresh, f"{address}/sessions/{walked}/{where}", change, what)
+        # Without a place of its own a change is made where the one before it led.
+        at = f"{address}/sessions/{walked}/{where}" if where else page.url
+        compare(page, fresh, at, change, what)
     assert errors == []
     page.context.close()
     fresh.context.close()

@@ -16,6 +16,10 @@ STEMS = {
 }
 
 
+SILENT = 0, 4000
+"""Before the first hit: a loop in which there is no zone to be found."""
+
+
 @pytest.fixture
 def song(filled):
     return filled[1]
@@ -121,3 +125,19 @@ def test_a_way_for_what_has_changed_since_is_not_kept(app, caller, song):
         assert late.status_code == 409
     assert desk.library.head(song).document.part("tuba").moves == []
     assert len(jobs_of(app).variants.of(song)) == 1
+
+
+def test_a_treated_part_elsewhere_does_not_move_the_zone_of_a_fight(app, caller, song):
+    """What Lanes names as the zone is what a move is laid in, whatever stands on other parts."""
+    desk = jobs_of(app).desk
+    caller.edit(
+        song, op="add move", part="snare", kind="eq", values={"bands": [{"hz": 90, "gain_db": 6}]}
+    )
+    document = desk.library.head(song).document
+    (zone, *_) = desk.analysis.whole_table(document).zones("kick", "tuba")
+    found = desk.fights.zone_of(document, "kick", "tuba", *SILENT)
+    assert found == (zone.low_hz, zone.high_hz)
+    laid = caller.edit(song, op="give way", part="tuba", leader="kick", kind="eq")
+    assert laid.status_code == 200
+    treated = desk.library.head(song).document
+    assert desk.fights.zone_of(treated, "kick", "tuba", *SILENT) == found

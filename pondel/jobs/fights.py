@@ -171,7 +171,8 @@ class Fights:
     def zone_of(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
     ) -> tuple[float, float]:
-        """The zone in which the pair was decided upon, or where the leader loses most untreated.
+        """The zone in which the pair was decided upon, or where the leader loses most while both are
+        untreated.
 
         Over the whole song if that was heard, else in the stretch: what a move gives is told in one
         zone, whatever the move does to it.
@@ -179,10 +180,11 @@ class Fights:
         for zone in document.zones:
             if zone.leads == leader_id and yielder_id in zone.gives_way:
                 return zone.low_hz, zone.high_hz
-        bare = without_moves(document)
+        groups = groups_among(document, (leader_id, yielder_id))
+        both = {leader_id, yielder_id, *(one for group in groups.values() for one in group)}
+        bare = without_moves(document, both)
         if not self.are_heard(bare, leader_id, yielder_id):
             return ANY_ZONE_HZ
-        groups = groups_among(bare, (leader_id, yielder_id))
         table = self._analysis.known_table(bare, groups) or self._loops.table(
             bare, start, frames, families=groups
         )

@@ -8,6 +8,9 @@ from typing import Any
 
 from flask import Blueprint, redirect, render_template, request, url_for
 
+from pondel.core.advice.fights import ranked
+from pondel.core.document import Session
+from pondel.core.hearing.table import HiddenPair
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
 from pondel.jobs.tryouts import Point, Tried
@@ -24,6 +27,7 @@ LEAST_COST, LEAST_RELIEF_DB = 0.05, 2.0
 COSTS = (0.01, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8)
 DASHES = ("", "7 3", "2 3", "9 3 2 3", "5 2 1 2")
 APART, NAME_WIDE = 14.0, 140.0
+FIGHTS_SHOWN = 7
 
 
 @dataclass(frozen=True)
@@ -136,6 +140,7 @@ def show(session_id: str):
         pair=pair,
         tried=tried,
         kind_of=kind_of,
+        fights=_fights(document),
         plane={
             "wide": WIDE,
             "high": HIGH,
@@ -146,6 +151,12 @@ def show(session_id: str):
         },
         **_drawn(tried, request.args.get("chosen", "")),
     )
+
+
+def _fights(document: Session) -> list[HiddenPair]:
+    """The fights that matter most, as far as the whole song is known: others to make room in."""
+    table = desk().analysis.known_table(document)
+    return [one.pair for one in ranked(document, table)[:FIGHTS_SHOWN]] if table else []
 
 
 def _values(point: Point) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Literal
 
@@ -38,11 +39,11 @@ class Plan:
     zone_hz: tuple[float, float] | None = None
 
 
-def without_moves(session: Session) -> Session:
-    """The session as it was before any treatment: every move off."""
+def without_moves(session: Session, of: Collection[str] | None = None) -> Session:
+    """The session as it was before any treatment: every move off, or those of some parts alone."""
     data = to_json(session)
     for part in data["parts"]:
-        for move in part["moves"]:
+        for move in part["moves"] if of is None or part["id"] in of else []:
             move["on"] = False
     return parse_session(data)
 
