@@ -143,27 +143,23 @@ def serving_options(command):
 def demo(data_dir: Path, host: str, port: int) -> None:
     """Make the demo session if it is absent, then serve."""
     from pondel.demo.session import ensure_demo
-    from pondel.jobs.compiling import compiling
     from pondel.web.serve import check_host, serve
 
     check_host(host)
     with closing(open_library(data_dir)) as library:
         library.touch(ensure_demo(Desk(library), say))
-    with compiling(say):
-        serve(data_dir.expanduser(), host, port, say)
+    serve(data_dir.expanduser(), host, port, say)
 
 
 @main.command(name="serve")
 @serving_options
 def serve_command(data_dir: Path, host: str, port: int) -> None:
     """Serve the sessions in the data folder."""
-    from pondel.jobs.compiling import compiling
     from pondel.web.serve import check_host, serve
 
     check_host(host)
     open_library(data_dir).close()
-    with compiling(say):
-        serve(data_dir.expanduser(), host, port, say)
+    serve(data_dir.expanduser(), host, port, say)
 
 
 @main.command(name="import")

@@ -11,6 +11,7 @@ import waitress
 from waitress.server import BaseWSGIServer
 
 from pondel.core.errors import PondelError
+from pondel.jobs.compiling import compiling
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
 from pondel.web.context import EXTENSION
 from pondel.web.gate import gated_channel
@@ -38,7 +39,7 @@ def max_upload_mb() -> int:
 
 
 def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> None:
-    """Serve until stopped."""
+    """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held."""
     limit = max_upload_mb()
     app = create_app(data_dir, password=password(), max_upload_mb=limit)
     jobs = app.extensions[EXTENSION]
@@ -62,6 +63,7 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
-        server.run()
+        with compiling(say):
+            server.run()
     finally:
         jobs.stop()
