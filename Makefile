@@ -4,7 +4,9 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py tests/test_demo.py
+# These need no kernels: they run while those are compiled.
+FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean
@@ -16,14 +18,15 @@ demo: $(VENV)/.run
 test: $(VENV)/.dev chromium
 	@echo "== lint, format and types, while the kernels are compiled beside them"
 	@$(BIN)/python -m pondel.core.warming & warming=$$!; \
-	$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core; checked=$$?; \
-	wait $$warming && exit $$checked
+	$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core \
+	  && $(BIN)/pytest -p no:cacheprovider $(FIRST) > $(VENV)/first.log 2>&1; checked=$$?; \
+	[ $$checked = 0 ] || tail -60 $(VENV)/first.log; wait $$warming && exit $$checked
 	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
 	@echo "== tests; those with a running Pondel and a browser go beside the others and are told after them"
 	@env --default-signal=INT $(BIN)/pytest -p no:cacheprovider $(BESIDE) > $(VENV)/beside.log 2>&1 & beside=$$!; \
-	$(BIN)/pytest $(addprefix --ignore ,$(BESIDE)) 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
+	$(BIN)/pytest $(addprefix --ignore ,$(BESIDE) $(FIRST)) 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
 	wait $$beside; others=$$?; cat $(VENV)/beside.log; \
-	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/beside.log $(VENV)/tests.log \
+	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/first.log $(VENV)/beside.log $(VENV)/tests.log \
 	  | awk '{ count[$$2] += $$1 } END { for (what in count) printf "%s %d %s", (n++ ? "," : "== in all:"), count[what], what; print "" }'; \
 	exit $$(( rest | others ))
 

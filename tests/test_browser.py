@@ -550,15 +550,17 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser):
     paths += [f"/sessions/{song}/moves?part=tuba", "/sessions/nowhere/lanes"]
     paths += [f"/sessions/{song}/ways?part=tuba&leader=kick&start_s=0&end_s=4"]
     nights = [one for one in paths if re.search(r"lanes$|proof$|intake$|move=m1$|ways", one)]
+    page, _ = open_page(browser, f"{address}/sessions", color_scheme="light")
     for path in paths:
-        page, _ = open_page(browser, address + path, color_scheme="light")
+        page.goto(address + path)
+        page.wait_for_load_state("networkidle")
         # Screens share their colours: by night those are looked at that have all of them.
         by_night = [("night", {"runOnly": ["color-contrast"]})] if path in nights else []
         for sheet, rules in [("day", None), *by_night]:
             page.evaluate("sheet => (document.documentElement.dataset.sheet = sheet)", sheet)
             found = Axe().run(page, options=rules)
             assert found.violations_count == 0, f"{path} by {sheet}\n{found.generate_report()}"
-        page.context.close()
+    page.context.close()
 
 
 def test_what_is_typed_while_files_come_in_is_not_lost(server, files, browser, monkeypatch):
