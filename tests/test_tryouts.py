@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from conftest import RATE, hits, session_of
 from web_tools import until
 
+from pondel.core.advice.proposals import propose
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import BadDocument, NotFound
@@ -206,7 +209,8 @@ def test_where_the_stereo_field_allows_it_the_middle_alone_is_tried_and_judged_t
     assert tried.finished.wait(120) and tried.trouble is None
     folded = [one for one in tried.points() if one.way.fold != "both"]
     assert {one.way.fold for one in folded} == {"middle"}
-    assert {"dynamic eq", "multiband", "spectral duck"} <= {one.way.kind for one in folded}
+    kinds = {one.way.kind for one in folded}
+    assert kinds == {"eq", "dynamic eq", "multiband", "spectral duck"}
     bell = next(one for one in folded if one.way.kind == "dynamic eq")
     assert bell.judgement.relief_db > 0.5
     carved = desk.tryouts.document(bell.name)
@@ -223,3 +227,11 @@ def test_where_the_stereo_field_allows_it_the_middle_alone_is_tried_and_judged_t
 
 def test_parts_in_the_middle_have_no_ways_apart(tried):
     assert all(one.way.fold == "both" for one in tried.points())
+
+
+def test_a_bass_is_told_by_its_harmonics_where_that_makes_room(tried):
+    (point,) = [one for one in tried.points() if one.way.kind == "saturation"]
+    assert point.way.start.settings["acts_on"] == "lows"
+    assert abs(point.judgement.fight.cost_share) < 0.2
+    horn = replace(tried.fight, yielder=tried.fight.leader)
+    assert set(propose(horn, "saturation").settings) == {"kind"}

@@ -25,13 +25,13 @@ from pondel.store.library import Library  # noqa: E402
 OUT = ROOT / "docs" / "screenshots"
 LOOP = "start_s=18.4615&end_s=27.6923"
 VIEWS = {
-    "moves": ("moves?part=tuba&leader=bass-drum", "light", "multiband"),
-    "drawn-duck": ("moves?part=tuba&leader=bass-drum", "light", "drawn duck"),
     "lanes": ("lanes?leader=bass-drum&yielder=tuba", "light", None),
     "lanes-pair": ("lanes?leader=marimba&yielder=accordion", "light", "pair"),
     "lanes-night": ("lanes?leader=voice&yielder=accordion", "dark", None),
     "ways": (f"ways?part=tuba&leader=bass-drum&{LOOP}", "light", None),
     "plan": ("plan", "light", None),
+    "moves": ("moves?part=tuba&leader=bass-drum", "light", "multiband"),
+    "drawn-duck": ("moves?part=tuba&leader=bass-drum", "light", "drawn duck"),
     "proof": (f"proof?{LOOP}", "light", None),
     "intake": ("intake", "light", None),
     "hand-off": ("hand-off", "light", None),

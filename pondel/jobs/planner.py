@@ -30,6 +30,7 @@ from pondel.jobs.weighing import table_for, weighed
 from pondel.jobs.whole_mix import WholeMix
 
 STRETCH_S = 8.0
+MOST_TRIED = 24
 USUAL, GENTLE = 1.0, 0.0
 
 
@@ -68,8 +69,11 @@ class Planner:
         document = planned.document
         found = claims(document, self.analysis.whole_table(document))
         planned.is_draft = not any(claim.is_decided for claim in found)
-        planned.total = len(found) + 1
-        tried = [one for claim in found if (one := self._tried(planned, claim)) is not None]
+        for claim in found[MOST_TRIED:]:
+            planned.leave(claim, f"{MOST_TRIED} fights are tried at once, and others lose more")
+        planned.total = len(found[:MOST_TRIED]) + 1
+        asked = (self._tried(planned, claim) for claim in found[:MOST_TRIED])
+        tried = [one for one in asked if one is not None]
         self._lay(planned, sorted(tried, key=lambda one: (one.claim.tier, -one.worth_db)))
         planned.step = "weighing all of it, section by section"
         self._keep_within_bounds(planned)

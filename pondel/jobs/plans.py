@@ -97,6 +97,9 @@ class Plans:
             self._planner.whole(planned, struck)
         except PondelError as error:
             planned.trouble = error
+        except Exception:
+            log.exception("a plan could not be weighed")
+            planned.trouble = PondelError(BROKEN)
         finally:
             planned.being_weighed.discard(struck)
 

@@ -162,8 +162,8 @@ def _fights(document: Session) -> list[HiddenPair]:
 def _values(point: Point) -> dict[str, Any]:
     """What a search made of a way, and where it works, as values over what is worked out."""
     settings = point.way.start.settings
-    if not point.better_than:
-        return {"placement": point.way.fold} if point.way.fold != "both" else {}
+    if not point.better_than and point.way.fold == "both":
+        return {}
     return {name: value for name, value in settings.items() if name not in ("kind", "key")}
 
 

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 from pondel.core.advice.proposals import propose
 from pondel.core.dsp.fold import Fold
+from pondel.core.moves.base import MoveKind
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.registry import KINDS
 
@@ -60,10 +62,21 @@ def folded_ways(fight: Fight) -> Iterator[Way]:
         return
     at = replace(fight, far=1.0)
     for kind in KINDS.values():
-        if kind.start is None or kind.pair is not None or "placement" not in kind.params.model_fields:
+        if kind.start is None or kind.pair is not None:
             continue
         start = propose(at, kind.name)
-        if set(start.settings) <= {"kind"}:
-            continue
-        settings = {**start.settings, "placement": fight.carved_in}
-        yield Way(kind.name, 1.0, replace(start, settings=settings), at, fight.carved_in)
+        settings = _placed(start.settings, kind, fight.carved_in)
+        if settings is not None:
+            yield Way(kind.name, 1.0, replace(start, settings=settings), at, fight.carved_in)
+
+
+def _placed(settings: dict[str, Any], kind: MoveKind, fold: Fold) -> dict[str, Any] | None:
+    """Settings that act in a fold alone, by the move or by each of its bands; None where none can."""
+    by_move = "placement" in kind.params.model_fields
+    if set(settings) <= {"kind"} or not (by_move or "bands" in settings):
+        return None
+    placed = {**settings, "placement": fold}
+    if not by_move:
+        placed = {**settings, "bands": [{**one, "placement": fold} for one in settings["bands"]]}
+    move = kind.params.model_validate({"id": "tried", **placed})
+    return placed if kind.judged_in(move) == fold else None

@@ -24,10 +24,13 @@ from pondel.core.dsp.tone import EXCERPT_S, PINK, Excerpt, Tone
 from pondel.core.dsp.weighting import k_weighting
 from pondel.core.moves.base import Group, MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import choice, decibels, frequency, mix, share
+from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, Picture
+from pondel.core.moves.starting import around
 from pondel.core.units import say, say_hz
 
 MOST_MATCHED_DB = 24.0
+DRIVE_DB = 12.0
 OFFSET_HZ = 6.0
 """Even harmonics come with an offset; it is cut below this."""
 TILT_HZ, TILT_Q = 800.0, 0.32
@@ -193,12 +196,37 @@ def _in_brief(move: Saturation) -> str:
     return f"{where}{say(move.drive_db, 'dB')}, {say(move.even, '%')} even"
 
 
+def _start(fight: Fight) -> Start:
+    """A bass under another low part is told by its harmonics: as loud as before, with less below."""
+    if not fight.is_low or not fight.firm:
+        why = "Harmonics make room where a bass lies under another low part: they lie above it."
+        return Start({"kind": "saturation"}, [why])
+    _, below_hz = around(fight.low_hz, fight.high_hz)
+    settings = {
+        "kind": "saturation",
+        "acts_on": "lows",
+        "below_hz": round(below_hz, 1),
+        "drive_db": DRIVE_DB,
+        "level_match": True,
+    }
+    return Start(
+        settings,
+        [
+            f"Lows below {say_hz(below_hz)}, where {fight.leader.name} lies, driven by "
+            f"{say(DRIVE_DB, 'dB')}: their harmonics lie above it.",
+            f"The same loudness: what they add is taken back, and with it {fight.yielder.name}'s lows.",
+        ],
+    )
+
+
 KIND = MoveKind(
     name="saturation",
     title="Saturation",
     summary="Harmonics of the whole part or of its lows, so that small speakers tell it.",
     place=11,
     params=Saturation,
+    start=_start,
+    fits_slowly=True,
     picture=_picture,
     by_tone=True,
     layout=(
