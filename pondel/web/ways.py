@@ -194,9 +194,11 @@ def under(session_id: str):
             "start_s": asked.number("loop_start_s", 0.0),
         }
     )
-    desk().do(session_id, [operation], base=asked.whole("base"))
-    first = next((one for one, amount in amounts.items() if amount != "none"), None)
-    return redirect(url_for("moves.show", session_id=session_id, part=first), 303)
+    done = desk().do(session_id, [operation], base=asked.whole("base"))
+    first = next(one for one, amount in amounts.items() if amount != "none")
+    move = done.document.part(first).moves[-1]
+    where = {"part": first, "leader": move.began.leader, "move": move.id}
+    return redirect(url_for("moves.show", session_id=session_id, **where), 303)
 
 
 @blueprint.post("/keep")
