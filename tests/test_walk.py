@@ -81,7 +81,8 @@ def recipe(page):
 
 def under(page):
     page.click("#under-details summary")
-    page.select_option("#under-horn", "gentle")
+    for part in ("tuba", "horn"):
+        page.select_option(f"#under-{part}", "gentle")
     page.click("#under-lay")
 
 
