@@ -137,6 +137,9 @@ def test_they_are_changed_as_one_thing_and_what_was_set_by_hand_stays():
     assert moves["bass"].attack_ms == 7.0
     assert all(moves[one].range_db > left.part(one).moves[0].range_db for one in ALL)
     assert {moves[one].began.together for one in ALL} == {"s1"}
+    least = under(amounts=dict.fromkeys(ALL, "gentle")).document
+    with pytest.raises(BadDocument, match="none can go less far"):
+        together(least, further=-0.5)
     ring = together(found.document, comes_through="ring").document
     assert {ring.part(one).moves[0].began.comes_through for one in ALL} == {"ring"}
     off = together(ring, on=False)

@@ -187,7 +187,7 @@ EVERYWHERE = [
     ("", lambda p: p.click("#do-through-ring"), "what comes through"),
     (MOVES + "gate", lambda p: p.click("text=Swap:"), "a swap"),
     ("moves?part=kick", under, "many under one"),
-    ("", lambda p: p.click("#do-all-less"), "all together less far"),
+    ("", lambda p: p.click("#do-all-further"), "all together further"),
     ("moves?part=tuba", lambda p: p.click("#do-starting-eq-tuba"), "an EQ by role"),
     ("moves?part=tuba", apart, "a contrast"),
     ("moves?part=tuba", recipe, "a recipe"),

@@ -157,6 +157,10 @@ class ChangeTogether(Operation):
         members = laid_together(document, self.part, self.move)
         if not members:
             raise BadDocument("this move was not laid together with others")
+        moves = [move_of(document.part(one.part), one.move) for one in members]
+        end = 2.0 if self.further > 0 else 0.0
+        if self.further and all(move.began.far == end for move in moves):
+            raise BadDocument("all of them go as far as they can" if end else "none can go less far")
         left = document
         for one in members:
             left = self._changed(left, facts, one)
