@@ -5,8 +5,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py
-# These need no kernels: they run while those are compiled.
-FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py
+# These need hardly any kernels: they run while those are compiled.
+FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py tests/test_wheel.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean

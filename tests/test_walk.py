@@ -127,7 +127,6 @@ LOOKED_AT = {
     "alignment": {"nudge_ms": 1.5},
     "tail trim": {"end_ms": 200},
     "snap and ring": {"snap_db": 3},
-    "delay": {"time_ms": 120, "mix": 0.3},
     "reverb": {"decay_s": 0.5, "mix": 0.2},
     "saturation": {"drive_db": 12, "acts_on": "lows"},
 }

@@ -64,7 +64,7 @@ def test_by_keys_alone_an_amount_is_chosen_and_kept_as_a_variant(ways):
     assert len(document().part("tuba").moves) == 1 and chosen
 
 
-def test_the_picture_has_its_table(ways):
+def test_the_picture_has_its_table_and_a_way_that_was_forgotten_says_so(ways):
     page, _ = ways
     kinds = page.locator(".ways-table tbody tr").count()
     assert kinds >= 6 and page.locator(".plane .way-name").count() == kinds
@@ -72,10 +72,6 @@ def test_the_picture_has_its_table(ways):
     assert points == page.locator(".ways-table .amount").count()
     usual = page.locator(".plane .way-dot.usual").count()
     assert usual <= kinds
-
-
-def test_a_way_that_was_forgotten_says_so(ways):
-    page, _ = ways
     song = page.evaluate("pondel.state.facts.id")
     answer = page.request.get(
         f"{page.url.partition('/sessions')[0]}/sessions/{song}/listen?tryout=gone"
