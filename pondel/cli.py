@@ -305,14 +305,15 @@ def plan(session: str, keep: bool, as_json: bool, data_dir: Path) -> None:
         if planned.trouble is not None:
             raise planned.trouble
         report = plan_report(desk, planned)
-        if keep and planned.lines:
+        kept = keep and bool(planned.lines)
+        if kept:
             desk.do(session_id, [planned.operation()])
     if as_json:
-        click.echo(json.dumps({**report, "kept": keep}, ensure_ascii=False))
+        click.echo(json.dumps({**report, "kept": kept}, ensure_ascii=False))
         return
     for line in plan_words(report):
         click.echo(line)
-    if keep and report["lines"]:
+    if kept:
         say("pondel: kept")
 
 

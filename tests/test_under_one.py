@@ -81,7 +81,7 @@ class Struck(Measured):
         times = np.arange(0.1, 6.0, 0.5)
         close, other = times - 0.006, times + 0.2
         super().__init__(room=times.tolist(), close=close.tolist(), other=other.tolist())
-        self.recovery_s = {"bass": 0.2, "pad": 0.1, "keys": 0.4}
+        self.recovery_s = {"bass": 0.2, "pad": 0.1, "keys": 0.4, "close": 0.1}
 
     def fall_s(self, part):
         return {"room": 0.31, "close": 0.09, "other": 0.03}.get(part.id)
@@ -108,6 +108,11 @@ def test_each_is_keyed_by_the_most_direct_recording_of_the_leader_and_says_so():
     assert found.title == "3 parts under Snare room"
     rim = parse_operation({"op": "under one", "leader": "other", "amounts": {"pad": "usual"}})
     assert rim.apply(TWO, Struck()).document.part("pad").moves[0].key.source == "other"
+
+
+def test_a_recording_that_gives_way_itself_is_not_the_key():
+    left = under(amounts={"close": "gentle", "pad": "usual"}).document
+    assert {left.part(one).moves[0].key.source for one in ("close", "pad")} == {"room"}
 
 
 def test_all_of_a_step_share_their_timing():

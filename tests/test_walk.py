@@ -124,9 +124,12 @@ CHANGED = {
 LOOKED_AT = {
     "dynamic eq": {"key": {"source": "kick"}, "bands": [{"hz": 70, "threshold_db": -40}]},
     "spectral duck": {"key": {"source": "kick"}, "threshold_db": -50, "low_hz": 50},
+    "width": {"width": 0.8},
     "alignment": {"nudge_ms": 1.5},
     "tail trim": {"end_ms": 200},
+    "level": {"gain_db": -2},
     "snap and ring": {"snap_db": 3},
+    "delay": {"time_ms": 120, "mix": 0.3},
     "reverb": {"decay_s": 0.5, "mix": 0.2},
     "saturation": {"drive_db": 12, "acts_on": "lows"},
 }

@@ -1,7 +1,7 @@
 """Both ways to part the lows of two parts, compared before either is built.
 
-found = both_ways(desk, document, "bass-drum", "tuba", start_s, frames)
-found.ways[0].title, found.ways[0].leader.subs_db      # "Bass drum owns the subs", (2.1, 4.3)
+found = both_ways(desk, document, "bass-drum", "tuba", start, frames)
+found.ways[0].title, found.ways[0].sides[0].subs_db      # "Bass drum owns the subs", (2.1, 4.3)
 """
 
 from __future__ import annotations

@@ -6,6 +6,7 @@ part.id, why        # "snare-close", "Keyed by Snare close: its hits fall by 20 
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Protocol
 
 import numpy as np
@@ -30,15 +31,25 @@ class Struck(Protocol):
         ...
 
 
-def most_direct(document: Session, leader: Part, facts: Struck) -> tuple[Part, str]:
-    """The part with the same hits whose sound is over first, and why; the leader itself without one."""
+def most_direct(
+    document: Session, leader: Part, facts: Struck, giving: Collection[str] = ()
+) -> tuple[Part, str]:
+    """The part with the same hits whose sound is over first, and why; the leader itself without one.
+
+    Those that give way themselves are not asked.
+    """
     fall_s = facts.fall_s(leader)
     if fall_s is None:
         return leader, ""
     hits = facts.hits_s(leader)
     found, least_s = leader, SHORTER * fall_s
     for part in document.parts:
-        if part.id == leader.id or part.file is None or part.reference or part.role != leader.role:
+        if (
+            part.id in (leader.id, *giving)
+            or part.file is None
+            or part.reference
+            or part.role != leader.role
+        ):
             continue
         own_s = facts.fall_s(part)
         if own_s is not None and own_s < least_s and _are_the_same(hits, facts.hits_s(part)):

@@ -14,7 +14,7 @@ from pondel.core.dsp.followers import HeldPeaks, peaks
 from pondel.core.dsp.limits import QUIETEST
 from pondel.core.dsp.squeeze import TILE, apply_gain
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
-from pondel.core.moves.checking import clicks, key_path, settings, shut
+from pondel.core.moves.checking import always_down, clicks, key_path, never_back, settings, shut
 from pondel.core.moves.describe import (
     Key,
     Ratio,
@@ -178,7 +178,7 @@ KIND = MoveKind(
     place=7,
     params=Gate,
     picture=_picture,
-    checks=(key_path, settings, shut, clicks),
+    checks=(key_path, settings, shut, never_back, always_down, clicks),
     make=GateProcessor,
     settle_s=_settle_s,
     since_form_2_db=_since_form_2_db,

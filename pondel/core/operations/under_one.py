@@ -84,8 +84,8 @@ class UnderOne(Operation):
                 raise BadDocument(
                     "it cannot give way to this leader", where=document.part(part_id).name
                 )
-        key, why = most_direct(document, leader, facts)
-        fights = {one: self._fight(document, facts, key.id, one) for one in giving if one != key.id}
+        key, why = most_direct(document, leader, facts, giving)
+        fights = {one: self._fight(document, facts, key.id, one) for one in giving}
         due_s = _shared_s([fight.recovery_s for fight in fights.values()])
         shared = {"together": _free_step(document), "due_s": due_s}
         left, said, last = document, [why] if why else [], None

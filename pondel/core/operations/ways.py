@@ -64,7 +64,27 @@ def limited(proposal: Start, sections: Sequence[str]) -> Start:
     return replace(proposal, settings={**proposal.settings, "sections": list(sections)})
 
 
-class GiveWay(Operation):
+class InZone(Operation):
+    """What is asked for a fight, in a zone that may be given by both of its edges."""
+
+    low_hz: Hz | None = None
+    high_hz: Hz | None = None
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Self:
+        if (self.low_hz is None) != (self.high_hz is None):
+            raise ValueError("a zone has a low and a high edge")
+        if self.low_hz is not None and self.high_hz is not None and self.low_hz >= self.high_hz:
+            raise ValueError("a zone's high edge lies above its low edge")
+        return self
+
+    def _zone_hz(self) -> tuple[float, float] | None:
+        if self.low_hz is None or self.high_hz is None:
+            return None
+        return self.low_hz, self.high_hz
+
+
+class GiveWay(InZone):
     """A move on a part for a leader, its settings computed from the fight near `start_s`.
 
     `kind` as named, or the usual one; the zone as given, or where the leader loses most; as far as is
@@ -77,27 +97,14 @@ class GiveWay(Operation):
     leader: PartRef
     kind: KindName | None = None
     start_s: StartS = 0.0
-    low_hz: Hz | None = None
-    high_hz: Hz | None = None
     how_far: HowFar = "usual"
     comes_through: ComesThrough = "body"
     sections: list[SectionRef] = Field(default_factory=list, max_length=MOST_SECTIONS)
     values: dict[str, Any] = Field(default_factory=dict, max_length=80)
     example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "start_s": 18.5, "how_far": "gentle"}
 
-    @model_validator(mode="after")
-    def _is_a_range(self) -> Self:
-        if (self.low_hz is None) != (self.high_hz is None):
-            raise ValueError("a zone has a low and a high edge")
-        if self.low_hz is not None and self.high_hz is not None and self.low_hz >= self.high_hz:
-            raise ValueError("a zone's high edge lies above its low edge")
-        return self
-
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
-        zone = None
-        if self.low_hz is not None and self.high_hz is not None:
-            zone = self.low_hz, self.high_hz
-        measured = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        measured = facts.fight(document, self.leader, self.part, self.start_s, self._zone_hz())
         how = {"far": far_of(self.how_far), "comes_through": self.comes_through}
         fight = replace(measured, **how)  # type: ignore[arg-type]
         proposal = limited(propose(fight, self.kind), self.sections)
@@ -114,7 +121,7 @@ class GiveWay(Operation):
             raise BadDocument(f"a move's {own[0]} is not given", where="values")
 
 
-class PartLows(Operation):
+class PartLows(InZone):
     """One of two low parts owns the subs, the other the low mids: tied, what one gains the other gives.
 
     `subs` is the part that owns the subs; where they end comes from the fight near `start_s`.
@@ -125,18 +132,13 @@ class PartLows(Operation):
     leader: PartRef
     subs: PartRef
     start_s: StartS = 0.0
-    low_hz: Hz | None = None
-    high_hz: Hz | None = None
     how_far: HowFar = "usual"
     example: ClassVar[Json] = {"part": "tuba", "leader": "drum", "subs": "drum", "start_s": 18.5}
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         if self.subs not in (self.part, self.leader):
             raise BadDocument("one of the two owns the subs", where=document.part(self.subs).name)
-        zone = None
-        if self.low_hz is not None and self.high_hz is not None:
-            zone = self.low_hz, self.high_hz
-        measured = facts.fight(document, self.leader, self.part, self.start_s, zone)
+        measured = facts.fight(document, self.leader, self.part, self.start_s, self._zone_hz())
         fight = replace(measured, far=far_of(self.how_far))
         start = PARTING(fight, self.subs == self.leader)
         left = tied(document, self.leader, self.part, start.settings, start.reasons)
