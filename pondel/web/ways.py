@@ -13,9 +13,10 @@ from pondel.core.document import Session
 from pondel.core.hearing.table import HiddenPair
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
+from pondel.core.operations.under_one import amounts_by_role
 from pondel.jobs.tryouts import Point, Tried
 from pondel.web import asked
-from pondel.web.context import asked_stretch, desk, jobs, opened, song_facts, still_as
+from pondel.web.context import asked_stretch, desk, head, jobs, opened, song_facts, still_as
 from pondel.web.ink import inked
 from pondel.web.moves import chosen_pair
 from pondel.web.words import change, signed
@@ -186,10 +187,12 @@ def under(session_id: str):
         for name, value in request.form.items()
         if name.startswith("amount ")
     }
+    leader = asked.words("leader", most=40)
+    amounts = amounts or dict(amounts_by_role(head(session_id).document, leader))
     operation = parse_operation(
         {
             "op": "under one",
-            "leader": asked.words("leader", most=40),
+            "leader": leader,
             "amounts": amounts,
             "start_s": asked.number("loop_start_s", 0.0),
         }
