@@ -23,7 +23,7 @@ from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
 from pondel.core.measures.home import home_of, pitch_hz, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
-from pondel.core.measures.restruck import band_rises
+from pondel.core.measures.restruck import BandRises, band_rises
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.measures.stereo import middle_and_side, stereo_image
 from pondel.core.measures.tempo import estimate_bpm
@@ -389,3 +389,35 @@ def test_notes_of_a_flam_are_two_hits_and_what_is_nearer_is_one():
         meter = Hits(RATE)
         meter.write((0.5 * sound).astype(np.float32)[:, None])
         assert meter.times_s().size == count
+
+
+@pytest.mark.parametrize("ahead_s", [0.015, 0.020])
+def test_a_thud_that_damps_a_bass_note_is_not_the_beginning_of_the_next(ahead_s):
+    """A hand on the string, 14 dB under full scale: the note begins where its bands rise."""
+    t = np.arange(5 * RATE) / RATE
+    starts = 0.3 + 0.5 * np.arange(8)
+    sound = np.zeros(t.size)
+    for start, hz in zip(starts, (65, 98, 87, 110, 65, 98, 73, 82), strict=True):
+        age = np.maximum(t - start, 0.0)
+        shape = (
+            np.exp(-age / 0.4)
+            * np.clip(age / 0.003, 0, 1)
+            * np.clip((0.5 - ahead_s - age) / 0.004, 0, 1)
+        )
+        for n in (1, 2, 3, 4):
+            sound += 0.2 / n * shape * np.sin(2 * np.pi * hz * n * age)
+        since = np.maximum(t - start - 0.5 + ahead_s, 0.0)
+        sound += 10 ** (-14 / 20) * np.exp(-since / 0.008) * np.sin(2 * np.pi * 60 * since)
+    hits = found(sound)[:8]
+    assert np.abs(hits - starts).max() < 0.005
+
+
+@pytest.mark.parametrize(("anew", "count"), [([(0.11, 60.0)], 1), ([(0.11, 60.0), (0.16, 30.0)], 2)])
+def test_a_note_that_goes_on_swelling_is_one_hit(anew, count):
+    """Strings that rise twice within 90 ms: two hits only where the bands were struck twice."""
+    t = np.arange(RATE) / RATE
+    bow = 0.1 * np.clip((t - 0.1) / 0.004, 0, 1) + 0.5 * np.clip((t - 0.155) / 0.012, 0, 1)
+    meter = Hits(RATE)
+    meter.write((bow * np.sin(2 * np.pi * 440 * t)).astype(np.float32)[:, None])
+    bands = BandRises(anew, np.full(round(1.0 / FRAME_S), 30.0), FRAME_S)
+    assert len(hits_among(meter.onsets(bands))) == count

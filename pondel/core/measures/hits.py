@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -19,6 +20,7 @@ DEEPEST_DB = -70.0
 FALL_MS = 12.0
 PEAK_WITHIN = 60
 STRUCK_ANEW = 0.1
+AHEAD, AGO, SWELLING = 8, 25, 90
 CONFIRMING = 0.4
 """A hit of the whole level counts as so much of what its bands rise by, where that is less."""
 MIDDLE = 0.5
@@ -107,9 +109,10 @@ class Hits:
                 rises.append(float(rise[i]))
         if bands is None:
             return self._described(envelope, starts, rises)
+        anew = [(round(at_s / self._step_s), rise) for at_s, rise in bands.anew]
+        starts = [_with_its_bands(start, [at for at, _ in anew], power, envelope) for start in starts]
         confirmed = [CONFIRMING * bands.near_db(start * self._step_s) for start in starts]
         rises = [min(both) for both in zip(rises, confirmed, strict=True)]
-        anew = [(round(at_s / self._step_s), rise) for at_s, rise in bands.anew]
         return self._described(envelope, *_merged(starts, rises, anew))
 
     def _described(self, envelope: np.ndarray, starts: list[int], rises: list[float]) -> list[Onset]:
@@ -153,7 +156,32 @@ def _merged(
         for start in near:
             del known[start]
         known[at] = rise
-    return sorted(known), [known[start] for start in sorted(known)]
+    struck = sorted(at for at, _ in others)
+    kept: list[int] = []
+    for start in sorted(known):
+        swelling = bool(kept) and start - kept[-1] < SWELLING and not _near(struck, start, AGO)
+        if not swelling:
+            kept.append(start)
+    return kept, [known[start] for start in kept]
+
+
+def _near(rising: list[int], at: int, within: int) -> bool:
+    k = bisect_left(rising, at - within)
+    return k < len(rising) and rising[k] <= at + within
+
+
+def _with_its_bands(start: int, anew: list[int], power: np.ndarray, envelope: np.ndarray) -> int:
+    """A start more than 8 ms ahead of its bands was a stir of the note before: the one after it."""
+    k = bisect_left(anew, start + AHEAD + 1)
+    if k == len(anew) or anew[k] - start > round(ANEW_GAP_S / STEP_S):
+        return start
+    if k and start - anew[k - 1] < AHEAD:
+        return start
+    first, last = anew[k] - AHEAD, min(envelope.size, anew[k] + REACH)
+    lowest = first + int(envelope[first : anew[k] + 1].argmin())
+    base, top = envelope[lowest], envelope[lowest:last].max()
+    risen = np.flatnonzero(power[lowest:last] >= base + 0.1 * (top - base))
+    return lowest + int(risen[0]) if risen.size else start
 
 
 def _start_of_rise(power: np.ndarray, envelope: np.ndarray, i: int) -> int:
