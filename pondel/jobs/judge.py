@@ -15,7 +15,7 @@ import numpy as np
 from pondel.core.document import Session
 from pondel.core.dsp.fold import Fold
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.engine.listen import Plan, make_plan, plan_region
 from pondel.core.evidence import within
 from pondel.core.families import groups_among
 from pondel.core.hearing.hidden import near_hits
@@ -69,6 +69,7 @@ class Judge:
         self._document = document
         hits = fights.hits_s(document, document.part(fight.leader.id))
         self._hits_s = within(hits, *stretch, document.rate)
+        self._around: np.ndarray | None = None
         self._rests: dict[Fold, np.ndarray] = {}
         self._befores: dict[Fold, HeardStretch] = {}
         self._lock = threading.Lock()
@@ -100,15 +101,30 @@ class Judge:
         powers = (self._loops.power(document, one, *self._stretch, fold) for one in members)
         return sum(powers)  # type: ignore[return-value]
 
+    def _mix(self, document: Session, now: ChunkedSession, pair: list[np.ndarray]) -> np.ndarray:
+        """Stereo float32 (frames, 2); what lies around the pair is added up once if it stays so."""
+        reaching = make_plan(document, "mix").parts
+        others = tuple(part for part in reaching if part not in self._pair)
+        as_before = self._now(self._document)
+        same = all(
+            now.fingerprint((part, "after fader")) == as_before.fingerprint((part, "after fader"))
+            for part in others
+        )
+        if not same or len(others) + len(self._pair) != len(reaching):
+            return plan_region(make_plan(document, "mix"), now, *self._stretch)
+        if self._around is None:
+            self._around = plan_region(Plan("mix", others), now, *self._stretch)
+        return self._around + pair[0] + pair[1]
+
     def _hear(self, document: Session, fold: Fold) -> HeardStretch:
         now = self._now(document)
         leader, yielder = (self._sum(document, side, fold) for side in self._pair)
         powers = np.stack([leader, yielder, self._rests[fold]]).astype(np.float32)
         on_hits = np.zeros(powers.shape[:2], bool)
         on_hits[0] = near_hits(self._hits_s, powers.shape[1])
-        maker = TableMaker([*self._pair, REST])
+        maker = TableMaker([*self._pair, REST], only_hiding=[REST])
         maker.add(0, powers, on_hits)
         sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
         sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
-        mix = plan_region(make_plan(document, "mix"), now, *self._stretch)
+        mix = self._mix(document, now, sounds)
         return heard_stretch(maker.table(), *sounds, mix, sone, self._hits_s, self._rate)

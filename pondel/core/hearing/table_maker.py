@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
@@ -70,6 +70,7 @@ class TableMaker:
     """Adds a song up, block by block.
 
     `segments` are (first, last) frames; a frame outside all of them counts in the last segment.
+    Who is named in `only_hiding` takes from the others and has no figures of its own.
     """
 
     def __init__(
@@ -77,8 +78,10 @@ class TableMaker:
         ids: Sequence[str],
         segments: Sequence[tuple[int, int]] = (),
         pool: Executor | None = None,
+        only_hiding: Collection[str] = (),
     ) -> None:
         self._ids = list(ids)
+        self._told = [n for n, one in enumerate(self._ids) if one not in only_hiding]
         self._segments = list(segments)
         self._pool = pool
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
@@ -106,7 +109,7 @@ class TableMaker:
         def one(part: int) -> None:
             self._add_part(part, powers, few, total, where, on_hits[part])
 
-        for _ in run(one, range(len(self._ids))):
+        for _ in run(one, self._told):
             pass
 
     def _where(self, first: int, frames: int) -> np.ndarray:

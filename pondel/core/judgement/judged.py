@@ -198,12 +198,11 @@ def _low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.n
 
 def _mono_loss_db(mix: np.ndarray) -> float:
     """How much softer a mix is in mono."""
-    left, right = mix[:, 0].astype(np.float64), mix[:, -1].astype(np.float64)
-    products = (
-        float((one * other).mean()) for one, other in ((left, right), (left, left), (right, right))
-    )
+    left, right = np.ascontiguousarray(mix[:, 0]), np.ascontiguousarray(mix[:, -1])
+    pairs = (left, right), (left, left), (right, right)
+    products = (float(np.dot(one, other)) / max(left.size, 1) for one, other in pairs)
     return mono_loss_db(*products) or 0.0
 
 
 def _peak_db(mix: np.ndarray) -> float:
-    return float(20.0 * np.log10(max(float(np.abs(mix).max(initial=0.0)), 1e-10)))
+    return float(20.0 * np.log10(max(float(max(mix.max(initial=0.0), -mix.min(initial=0.0))), 1e-10)))
