@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,8 @@ from pondel.web.context import EXTENSION
 from pondel.web.gate import gated_channel
 
 THREADS = 16
+TURN_S = 0.001
+"""Kernels let others at the interpreter; who comes back from one waits so long for it at most."""
 
 
 def password() -> str | None:
@@ -40,6 +43,7 @@ def max_upload_mb() -> int:
 
 def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> None:
     """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held."""
+    sys.setswitchinterval(TURN_S)
     limit = max_upload_mb()
     app = create_app(data_dir, password=password(), max_upload_mb=limit)
     jobs = app.extensions[EXTENSION]
