@@ -115,25 +115,34 @@ def fight_evidence(
     leader: str,
     yielder: str,
     zone_hz: tuple[float, float],
+    segments: tuple[int, ...] | None = None,
 ) -> FightEvidence:
-    """Compare a fight in two tables of one stretch, all figures as the tables have them."""
+    """Compare a fight in two tables of one stretch, all figures as the tables have them.
+
+    `segments` are those of a whole song's tables that are looked at.
+    """
     zone, whole = (
-        Change(*(_heard(table, leader, yielder, where) for table in (before, after)))
+        Change(*(heard_in(table, leader, yielder, where, segments) for table in (before, after)))
         for where in (zone_hz, None)
     )
     # Over the same frames, silent ones too: a part that falls silent sooner has lost what was there.
-    loudness = [float(table.alone(yielder).sum()) for table in (before, after)]
+    loudness = [float(table.alone(yielder, Scope(segments)).sum()) for table in (before, after)]
     cost = 1.0 - loudness[1] / loudness[0] if loudness[0] > 0 else 0.0
     return FightEvidence(zone_hz, zone, whole, cost)
 
 
-def _heard(
-    table: HiddenTable, leader: str, by: str, zone_hz: tuple[float, float] | None
+def heard_in(
+    table: HiddenTable,
+    leader: str,
+    by: str,
+    zone_hz: tuple[float, float] | None,
+    segments: tuple[int, ...] | None = None,
 ) -> LeaderHeard:
-    always, on_hits = Scope(zone_hz=zone_hz), Scope(on_hits=True, zone_hz=zone_hz)
+    """How a leader stands against one part, and clear of all, in a zone of a table."""
+    always, on_hits = Scope(segments, False, zone_hz), Scope(segments, True, zone_hz)
     return LeaderHeard(
         table.share(leader, by, always),
-        table.share(leader, by, on_hits) if table.has_hits(leader) else None,
+        table.share(leader, by, on_hits) if table.has_hits(leader, Scope(segments)) else None,
         table.clear_db(leader, always),
         table.clear_db(leader, on_hits),
     )

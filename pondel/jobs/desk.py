@@ -33,6 +33,7 @@ from pondel.jobs.loops import Loops
 from pondel.jobs.plans import Plans
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
+from pondel.jobs.sides import Sides
 from pondel.jobs.tryouts import Tryouts
 from pondel.jobs.whole_mix import WholeMix
 from pondel.store.library import Library, nobody_waits
@@ -70,6 +71,7 @@ class Desk:
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self.plans = Plans(self.now, self.analysis, self.loops, self.fights, self.whole_mix)
+        self.sides = Sides(self.now, self.analysis, self.loops, self.fights)
         self._step = step
         self._lock = threading.Lock()
 

@@ -22,6 +22,7 @@ from pondel.core.judgement.ways import Way, ways
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for, limited
 from pondel.jobs.analysis import Analysis
+from pondel.jobs.behind import GivenUp
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import Judge, shared_out
 from pondel.jobs.loops import Loops
@@ -32,10 +33,6 @@ from pondel.jobs.whole_mix import WholeMix
 STRETCH_S = 8.0
 MOST_TRIED = 24
 USUAL, GENTLE = 1.0, 0.0
-
-
-class Stopped(Exception):
-    """Another plan is wanted."""
 
 
 @dataclass(frozen=True)
@@ -65,7 +62,7 @@ class Planner:
     pool: Executor
 
     def work(self, planned: Planned) -> None:
-        """Fill a plan; Stopped when another one is wanted."""
+        """Fill a plan; GivenUp when another one is wanted."""
         document = planned.document
         found = claims(document, self.analysis.whole_table(document))
         planned.is_draft = not any(claim.is_decided for claim in found)
@@ -244,4 +241,4 @@ def _brief(document: Session, claim: Claim) -> str:
 
 def _go_on(planned: Planned) -> None:
     if planned.stopped.is_set():
-        raise Stopped
+        raise GivenUp

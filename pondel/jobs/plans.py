@@ -8,7 +8,6 @@ desk.do(session_id, [planned.operation(struck)])
 
 from __future__ import annotations
 
-import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -17,18 +16,17 @@ from functools import partial
 
 from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.errors import NotFound, PondelError
+from pondel.core.errors import NotFound
 from pondel.jobs.analysis import Analysis
+from pondel.jobs.behind import run_behind
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE
 from pondel.jobs.loops import Loops
 from pondel.jobs.planned import Planned, WholePlan
-from pondel.jobs.planner import Planner, Stopped
+from pondel.jobs.planner import Planner
 from pondel.jobs.turns import be_nice
 from pondel.jobs.whole_mix import WholeMix
 
-log = logging.getLogger("pondel.jobs")
-BROKEN = "something went wrong inside Pondel; the log has the details"
 MOST_KEPT = 4
 
 
@@ -62,9 +60,7 @@ class Plans:
             planned = self._plans[key] = Planned(key, document)
             while len(self._plans) > MOST_KEPT:
                 self._plans.popitem(last=False)
-        threading.Thread(
-            target=self._work, args=(planned,), name="pondel-planning", daemon=True
-        ).start()
+        run_behind(partial(self._planner.work, planned), planned, "planning")
         return planned
 
     def named(self, name: str) -> Planned:
@@ -87,19 +83,12 @@ class Plans:
                 is_new = struck not in planned.being_weighed
                 planned.being_weighed.add(struck)
             if is_new:
-                work = partial(self._weigh, planned, struck)
-                threading.Thread(target=work, name="pondel-weighing", daemon=True).start()
+                run_behind(partial(self._weigh, planned, struck), planned, "weighing a plan")
         return found
 
     def _weigh(self, planned: Planned, struck: frozenset[int]) -> None:
-        be_nice()
         try:
             self._planner.whole(planned, struck)
-        except PondelError as error:
-            planned.trouble = error
-        except Exception:
-            log.exception("a plan could not be weighed")
-            planned.trouble = PondelError(BROKEN)
         finally:
             planned.being_weighed.discard(struck)
 
@@ -117,17 +106,3 @@ class Plans:
             planned.stopped.set()
         for planned in under_way:
             planned.finished.wait()
-
-    def _work(self, planned: Planned) -> None:
-        be_nice()
-        try:
-            self._planner.work(planned)
-        except Stopped:
-            log.info("a plan was given up for another")
-        except PondelError as error:
-            planned.trouble = error
-        except Exception:
-            log.exception("a plan could not be worked out")
-            planned.trouble = PondelError(BROKEN)
-        finally:
-            planned.finished.set()

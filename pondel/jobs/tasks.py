@@ -147,6 +147,7 @@ class Jobs:
         self._ended.set()
         self.desk.tryouts.stop()
         self.desk.plans.stop()
+        self.desk.sides.stop()
         if self._workers is not None:
             self._workers.stop(graceful=True)
             self._workers = None

@@ -40,11 +40,17 @@ class Plan:
 
 
 def without_moves(session: Session, of: Collection[str] | None = None) -> Session:
-    """The session as it was before any treatment: every move off, or those of some parts alone."""
+    """The session as it was before any treatment: every move off, or those of some parts alone.
+
+    The hall or the echo on a return that is fed by sends is no treatment: without it, what is sent
+    there would sound once more.
+    """
+    sent_to = {send.to for part in session.parts for send in part.sends} - session.groups()
     data = to_json(session)
     for part in data["parts"]:
         for move in part["moves"] if of is None or part["id"] in of else []:
-            move["on"] = False
+            if part["id"] not in sent_to or not kind_of(move["kind"]).is_space:
+                move["on"] = False
     return parse_session(data)
 
 

@@ -55,7 +55,7 @@ def heard_stretch(
         yielder_sone,
         average_spectrum([yielder], rate),
         average_spectrum([mix], rate),
-        _low_end_db(leader, yielder, rate, hits_s),
+        low_end_db(leader, yielder, rate, hits_s),
         _mono_loss_db(mix),
         _peak_db(mix),
     )
@@ -185,7 +185,7 @@ def _power(samples: np.ndarray) -> float:
     return float(np.square(samples, dtype=np.float64).mean()) if samples.size else 0.0
 
 
-def _low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.ndarray) -> float | None:
+def low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.ndarray) -> float | None:
     """Level of both parts together below 120 Hz in the 200 ms after hits; None without hits."""
     both = sum(one[:, 0] + one[:, -1] for one in (leader, yielder)) / 2.0
     low = sosfilt(butter(4, LOWS_BELOW_HZ, fs=rate, output="sos"), both)

@@ -125,5 +125,6 @@ KIND = MoveKind(
     channels_out=lambda move, channels: 2,
     timed=True,
     limits_input=True,
+    is_space=True,
     in_brief=_in_brief,
 )

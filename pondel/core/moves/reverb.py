@@ -131,5 +131,6 @@ KIND = MoveKind(
     rings_s=_rings_s,
     channels_out=lambda move, channels: 2,
     limits_input=True,
+    is_space=True,
     in_brief=lambda move: f"{move.space}, {say(move.decay_s, 's')}",
 )

@@ -44,6 +44,7 @@ from pondel.core.operations.plan import MakeRoom
 from pondel.core.operations.recipes import LayRecipe
 from pondel.core.operations.song import FindTempo, GiveTempo, OneTempo, SetSections, SetSession
 from pondel.core.operations.spaces import AddSpace
+from pondel.core.operations.take_over import TakeOver
 from pondel.core.operations.under_one import ChangeTogether, UnderOne
 from pondel.core.operations.ways import GiveWay, PartLows, RightOfWay, StartingEq
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
@@ -88,6 +89,7 @@ _ASKED: tuple[type[Operation], ...] = (
     ReorderMove,
     DuplicateMove,
     CopyMoves,
+    TakeOver,
     Swap,
     RemoveMove,
 )

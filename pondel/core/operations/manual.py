@@ -42,6 +42,7 @@ FAMILIES = {
     "plan": "A plan for the whole mix",
     "contrast": "Contrast",
     "recipes": "Recipes",
+    "take_over": "Taking over",
     "chain": "Chains of moves",
     "moves": "Settings of moves",
 }
