@@ -19,12 +19,16 @@ from pondel.core.units import say, say_hz
 
 @dataclass(frozen=True)
 class Difference:
-    """Something that is not alike; `part` and `move` where one move can be taken over by itself."""
+    """Something that is not alike; `part` and `move` where it is a move.
+
+    One that ties two parts is not taken over by itself.
+    """
 
     title: str
     words: list[str]
     part: str | None = None
     move: str | None = None
+    may_be_taken: bool = False
 
 
 def differences(here: Session, there: Session) -> list[Difference]:
@@ -94,8 +98,10 @@ def _moves(here: Session, there: Session, part: Part, other: Part) -> Iterator[D
     for move_id in dict.fromkeys([*mine, *its]):
         move = mine.get(move_id) or its[move_id]
         title = f"{part.name}: {kind_of(move.kind).in_words}"
+        both = [one for one in (mine.get(move_id), its.get(move_id)) if one is not None]
+        about = part.id, move_id, all(kind_of(one.kind).pair is None for one in both)
         if move_id not in its:
-            yield Difference(title, ["only here"], part.id, move_id)
+            yield Difference(title, ["only here"], *about)
         elif move_id not in mine:
             yield Difference(
                 title, [f"only there: {kind_of(move.kind).in_brief(move)}"], part.id, move_id
@@ -103,7 +109,7 @@ def _moves(here: Session, there: Session, part: Part, other: Part) -> Iterator[D
         else:
             words = _settings(here, there, move, its[move_id])
             if words:
-                yield Difference(title, words, part.id, move_id)
+                yield Difference(title, words, *about)
 
 
 def _settings(here: Session, there: Session, move: Any, other: Any) -> list[str]:

@@ -3,32 +3,40 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
-from flask import Blueprint, render_template
+from flask import Blueprint, redirect, render_template, url_for
 
 from pondel.core import evidence
 from pondel.core.advice.silence import why_silent
+from pondel.core.differences import differences
 from pondel.core.document import Session
-from pondel.core.engine.listen import make_plan, plan_region
+from pondel.core.engine.listen import without_moves
+from pondel.core.errors import BadDocument, NotFound
 from pondel.core.evidence import FightEvidence, Led, OnHits
-from pondel.core.measures.levels import measure
 from pondel.core.moves.registry import kind_of
+from pondel.core.operations.take_over import TakeOver
 from pondel.core.units import say_hz
+from pondel.jobs.sides import Where
 from pondel.jobs.thinness import thin
 from pondel.jobs.turns import Superseded
+from pondel.web import asked
 from pondel.web.context import (
     Stretch,
     asked_revision,
     asked_stretch,
     desk,
+    head,
+    jobs,
+    library,
     opened,
     song_facts,
     take_turn,
 )
 from pondel.web.ink import inked
-from pondel.web.standing import fight_words
+from pondel.web.standing import fight_words, word
 
+UNTREATED = "untreated"
+MOST_SIDES = 3
 blueprint = Blueprint("proof", __name__, url_prefix="/sessions/<session_id>")
 
 
@@ -73,14 +81,34 @@ def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     )
 
 
-def mix_levels(document: Session, stretch: Stretch) -> list[tuple[str, Any]]:
-    """Levels of the mix before and after, over the stretch."""
-    rows = []
-    for name, chunked in (("before", desk().untreated(document)), ("after", desk().now(document))):
-        plan = make_plan(document, "mix")
-        sound = plan_region(plan, chunked, stretch.start, stretch.frames)
-        rows.append((name, measure([sound], document.rate, 2)))
-    return rows
+def asked_sides(session_id: str, document: Session) -> list[tuple[str, Session]]:
+    """The untreated session and the variants that are asked for: three at most, the open one always."""
+    every = jobs().variants.of(session_id)
+    named = [letter for letter in asked.words("sides", most=40).split(",") if letter]
+    others = [one for one in every if not one.is_open and (not named or one.name in named)]
+    now = next(one for one in every if one.is_open)
+    shown = sorted([now, *others[: MOST_SIDES - 1]], key=lambda one: one.name)
+    sides = [
+        (one.name, document if one.is_open else library().revision(session_id, one.head).document)
+        for one in shown
+    ]
+    return [(UNTREATED, without_moves(document)), *sides]
+
+
+def asked_where(document: Session) -> Where:
+    """What is compared: the loop, one section, or the song."""
+    over = asked.words("over", "loop", most=80)
+    if over == "song":
+        return Where(0, desk().frames(document), is_song=True)
+    section = next((one for one in document.sections if one.id == over), None)
+    if section is None:
+        stretch = asked_stretch(document)
+        return Where(stretch.start, stretch.frames)
+    start = round(section.start_s * document.rate)
+    end = min(round(section.end_s * document.rate), desk().frames(document))
+    if end <= start:
+        raise BadDocument("no part plays in this section", where=section.name)
+    return Where(start, end - start, section=section.id)
 
 
 @blueprint.get("/proof")
@@ -98,17 +126,70 @@ def show(session_id: str):
     )
 
 
+@blueprint.get("/proof/sides")
+def sides(session_id: str):
+    """The variants side by side, as far as they are worked out; a fragment."""
+    document = asked_revision(session_id).document
+    every = jobs().variants.of(session_id)
+    compared_with = asked_sides(session_id, document)
+    shown = [name for name, _ in compared_with[1:]]
+    now = next(one.name for one in every if one.is_open)
+    where = asked_where(document)
+    return render_template(
+        "parts/proof_sides.html",
+        facts={"id": session_id, "revision": head(session_id).id},
+        marks=inked(document),
+        document=document,
+        compared=desk().sides.begin(compared_with, document, where),
+        where=where,
+        stretches=[
+            ("loop", "loop"),
+            *((one.id, one.name) for one in document.sections),
+            ("song", "whole song"),
+        ],
+        every=every,
+        shown=shown,
+        turned={
+            one.name: ",".join(sorted(set(shown) ^ {one.name}))
+            for one in every
+            if not one.is_open and (one.name in shown or len(shown) < MOST_SIDES)
+        },
+        asked_for=asked.words("sides", most=40),
+        now=now,
+        differing=[
+            (name, differences(document, other)) for name, other in compared_with[1:] if name != now
+        ],
+        kind_of=kind_of,
+        word=word,
+    )
+
+
+@blueprint.post("/proof/take-over")
+def take_over(session_id: str):
+    """Make one move as it is in another variant, or take it out where it is not in that one."""
+    named, part_id, move_id = (asked.words(one, most=80) for one in ("variant", "part", "move"))
+    kept = next((one for one in jobs().variants.of(session_id) if one.name == named), None)
+    if kept is None:
+        raise NotFound(f"there is no variant {named!r}")
+    there = library().revision(session_id, kept.head).document
+    moves = there.part(part_id).moves if there.has_part(part_id) else []
+    at = next((n for n, move in enumerate(moves) if move.id == move_id), None)
+    settings = None if at is None else moves[at].model_dump(mode="json", exclude={"id"})
+    operation = TakeOver(part=part_id, move=move_id, settings=settings, at=at or 0)
+    desk().do(session_id, [operation], base=asked.whole("base"))
+    return redirect(url_for("proof.show", session_id=session_id), 303)
+
+
 @blueprint.get("/proof/figures")
 def figures(session_id: str):
-    """What every keyed move gave, and the levels of the mix, over the loop; a fragment."""
+    """What every keyed move gave, and what got thin, over the loop; a fragment."""
     document = asked_revision(session_id).document
     stretch = asked_stretch(document)
     try:
-        found, levels, thinner = take_turn(
+        found, thinner = take_turn(
             "proof",
             lambda: (
                 cases(document, stretch),
-                mix_levels(document, stretch),
                 thin(desk(), document, stretch.start, stretch.frames),
             ),
         )
@@ -120,7 +201,6 @@ def figures(session_id: str):
         marks=inked(document),
         stretch=stretch,
         cases=found,
-        levels=levels,
         thin=thinner,
         kind_of=kind_of,
     )
