@@ -42,7 +42,7 @@ FLOORS = [
     {"errors", "units", "model", "refs", "ids", "sealed", "made_by", "versions", "beats", "notes"},
     {"dsp"},
     {"moves"},
-    {"document", "losses", "families", "settings", "differences"},
+    {"document", "losses", "families", "settings", "differences", "listening", "blind"},
     {"audio"},
     {"engine"},
     {"measures"},

@@ -28,6 +28,7 @@ from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.operations import Done, Operation, apply_all
 from pondel.core.survival import chunk_of
 from pondel.jobs.analysis import Analysis
+from pondel.jobs.blind import BlindTests
 from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
 from pondel.jobs.plans import Plans
@@ -71,6 +72,7 @@ class Desk:
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self.plans = Plans(self.now, self.analysis, self.loops, self.fights, self.whole_mix)
+        self.blind = BlindTests(self.now, library.ledger)
         self.sides = Sides(self.now, self.analysis, self.loops, self.fights)
         self._step = step
         self._lock = threading.Lock()

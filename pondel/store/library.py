@@ -28,6 +28,7 @@ from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
+from pondel.store.ledger import Ledger
 from pondel.store.locks import hold
 from pondel.store.measures import Measures
 from pondel.store.media import MediaFolder
@@ -74,6 +75,7 @@ class Library:
         self.tables = tables_of(self.database)
         self.measures = Measures(self.tables.Measure)
         self.shelf = Shelf(self.tables.Kept)
+        self.ledger = Ledger(self.tables.Entry)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
         self._lock = threading.Lock()

@@ -165,6 +165,16 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         class Meta:
             primary_key = CompositeKey("what", "name")
 
+    class Entry(base):
+        session = ForeignKeyField(Session, on_delete="CASCADE")
+        what = TextField()
+        name = TextField()
+        body = TextField()
+        created = DateTimeField(default=now)
+
+        class Meta:
+            primary_key = CompositeKey("session", "what", "name")
+
     class Login(base):
         token = TextField(primary_key=True)
         password = TextField()
@@ -184,6 +194,7 @@ def tables_of(database: SqliteDatabase) -> SimpleNamespace:
         Print=Print,
         Measure=Measure,
         Kept=Kept,
+        Entry=Entry,
         Login=Login,
         Seal=Seal,
     )

@@ -75,6 +75,7 @@ def answer_in_order(response: Response) -> Response:
 def register_screens(app: Flask) -> None:
     """One blueprint for each screen, and those the screens share."""
     from pondel.web import (
+        blind,
         both_ways,
         contrast,
         deck,
@@ -99,6 +100,7 @@ def register_screens(app: Flask) -> None:
         ways,
         both_ways,
         proof,
+        blind,
         handoff,
         editing,
         deck,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from flask import Blueprint, redirect, render_template, url_for
 
@@ -13,9 +14,11 @@ from pondel.core.document import Session
 from pondel.core.engine.listen import without_moves
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.evidence import FightEvidence, Led, OnHits
+from pondel.core.listening import Span
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.take_over import TakeOver
 from pondel.core.units import say_hz
+from pondel.jobs.listening import listen, still_to_hear
 from pondel.jobs.sides import Where
 from pondel.jobs.thinness import thin
 from pondel.jobs.turns import Superseded
@@ -88,11 +91,17 @@ def asked_sides(session_id: str, document: Session) -> list[tuple[str, Session]]
     others = [one for one in every if not one.is_open and (not named or one.name in named)]
     now = next(one for one in every if one.is_open)
     shown = sorted([now, *others[: MOST_SIDES - 1]], key=lambda one: one.name)
-    sides = [
-        (one.name, document if one.is_open else library().revision(session_id, one.head).document)
-        for one in shown
-    ]
-    return [(UNTREATED, without_moves(document)), *sides]
+    known = sides_by_name(session_id, document)
+    return [(name, known[name]) for name in (UNTREATED, *(one.name for one in shown))]
+
+
+def sides_by_name(session_id: str, document: Session) -> dict[str, Session]:
+    """The untreated session and every variant, by their names."""
+    every = {UNTREATED: without_moves(document)}
+    for one in jobs().variants.of(session_id):
+        is_here = one.is_open
+        every[one.name] = document if is_here else library().revision(session_id, one.head).document
+    return every
 
 
 def asked_where(document: Session) -> Where:
@@ -162,6 +171,40 @@ def sides(session_id: str):
         kind_of=kind_of,
         word=word,
     )
+
+
+@blueprint.get("/proof/still-to-hear")
+def to_hear(session_id: str):
+    """The listening list; a fragment."""
+    document = asked_revision(session_id).document
+    return render_template(
+        "parts/to_hear.html", items=still_to_hear(desk(), session_id, document), parts=document.parts
+    )
+
+
+@blueprint.post("/listened")
+def listened(session_id: str):
+    """Write down which stretches of the mix were played, and how; answers with what is heard now."""
+    body = asked.body()
+    revision = body.get("revision")
+    if not isinstance(revision, int) or isinstance(revision, bool):
+        raise BadDocument("what was listened to names its revision")
+    document = library().revision(session_id, revision).document
+    spans = body.get("spans")
+    listen(desk(), session_id, document, map(_span, spans if isinstance(spans, list) else []))
+    items = still_to_hear(desk(), session_id, document)
+    return {"heard": [name for name, _, is_done in items if is_done]}
+
+
+def _span(one: Any) -> Span:
+    """A stretch that was played, from JSON; BadDocument when it is none."""
+    known = one if isinstance(one, dict) else {}
+    times = [known.get(name) for name in ("start_s", "end_s")]
+    words = [known.get(name) for name in ("fold", "level")]
+    are_numbers = all(isinstance(each, int | float) and not isinstance(each, bool) for each in times)
+    if not are_numbers or not all(isinstance(each, str) for each in words):
+        raise BadDocument("a stretch that was played has a start, an end, a fold and a level")
+    return Span(*times, *words)
 
 
 @blueprint.post("/proof/take-over")

@@ -1,5 +1,7 @@
 // The figures of Proof, over the loop that the deck plays, or what the address says.
 import { about } from "./api.js";
+import * as blind from "./blind.js";
+import * as listened from "./listened.js";
 import { question } from "./questions.js";
 import { fragment } from "./stage.js";
 import { on } from "./state.js";
@@ -32,9 +34,33 @@ const sides = question(
   200,
 );
 
+const aside = question(
+  async () => {
+    if (place("blind")) await fragment(about("proof/blind"), place("blind"));
+    blind.look();
+    if (place("to-hear")) await fragment(about("proof/still-to-hear"), place("to-hear"));
+  },
+  (message) => place("blind")?.replaceChildren(message),
+  300,
+);
+const list = question(
+  async () => {
+    if (place("to-hear")) await fragment(about("proof/still-to-hear"), place("to-hear"));
+  },
+  (message) => place("to-hear")?.replaceChildren(message),
+  300,
+);
+
+/** Ask for the list again when something else on it was heard. */
+function news(heard) {
+  const ticked = [...document.querySelectorAll("#to-hear .done")].map((one) => /** @type {HTMLElement} */ (one).dataset.item);
+  if (place("to-hear") && heard.join() !== ticked.join()) list.soon();
+}
+
 function load() {
   figures.now();
   sides.now();
+  aside.now();
 }
 
 export function start() {
@@ -45,5 +71,8 @@ export function start() {
       sides.soon();
     });
   }
+  on("changed", list.soon);
+  listened.start(news);
+  blind.start();
   load();
 }
