@@ -11,7 +11,8 @@ const LONGEST_S = 20;
 let now = null;
 /** @type {Span[]} */
 let spans = [];
-let onNews = (heard) => {};
+/** @type {(heard: string[]) => void} */
+let onNews = () => {};
 
 /** @returns {?{fold: string, level: string, revision: number}} */
 function way() {
