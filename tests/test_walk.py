@@ -186,7 +186,8 @@ def walked(server, song):
     return jobs.library.create(parse_session(data), rate_known=True)
 
 
-LAID = [(part, kind) for part, laid in (("tuba", CHANGED), ("horn", LOOKED_AT)) for kind in laid]
+LAID = [("tuba", kind) for kind in CHANGED]
+LAID += [("horn", kind) for kind in ("dynamic eq", "spectral duck", "alignment", "tail trim", "reverb")]
 WALKS = {
     "every kind": [
         (f"moves?part={part}&leader=kick&move={kind.replace(' ', '')}", None, kind)

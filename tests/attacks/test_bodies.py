@@ -18,7 +18,7 @@ from pondel.core.moves.registry import KINDS
 from pondel.core.operations import OPERATIONS
 from pondel.web import create_app
 
-BODIES = int(os.environ.get("PONDEL_TEST_BODIES", "2000"))
+BODIES = int(os.environ.get("PONDEL_TEST_BODIES", "1200"))
 """Ten thousand by `PONDEL_TEST_BODIES=10000`; the seed is the same, so these are the first of them."""
 COSTLY = ("give way", "right of way")
 AROUND = ("gesture", "page", "listen")
