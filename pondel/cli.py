@@ -325,6 +325,10 @@ def plan(session: str, keep: bool, as_json: bool, data_dir: Path) -> None:
 @click.option("--bits", type=click.Choice(BIT_DEPTHS), default=None, help="24 unless ogg is asked for.")
 @click.option("--start", "start_s", type=float, default=0.0, help="Seconds.")
 @click.option("--end", "end_s", type=float, default=None, help="Seconds.")
+@click.option("--ring-out", is_flag=True, help="With what rings on after the song's end.")
+@click.option("--lower", "lower_db", type=float, default=0.0, help="Decibels, all files alike.")
+@click.option("--split", "split_hz", type=float, default=None, help="Each as a low and a high side.")
+@click.option("--name", "pattern", default="{part}", show_default=True, help="How files are named.")
 @data_option
 def render(
     session: str,
@@ -334,13 +338,19 @@ def render(
     bits: str | None,
     start_s: float,
     end_s: float | None,
+    ring_out: bool,
+    lower_db: float,
+    split_hz: float | None,
+    pattern: str,
     data_dir: Path,
 ) -> None:
     """Print SESSION (id, name or session.json) into files and name them."""
     with opened(session, data_dir) as (desk, document, _), made_for_others(out):
         out.mkdir(parents=True, exist_ok=True)
-        order = Order(what, format_, bits or "24")
-        for path in desk.printing.print_to(document, out, order, start_s=start_s, end_s=end_s):
+        order = Order(
+            what, format_, bits or "24", start_s, end_s, ring_out, lower_db, split_hz, pattern
+        )
+        for path in desk.printing.print_to(document, out, order):
             click.echo(path)
 
 

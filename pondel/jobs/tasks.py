@@ -383,14 +383,22 @@ class Jobs:
         if not self.prints.claim(print_id):
             return
         order = self.prints.get(print_id)
-        report = _Every(lambda share: self.prints.report(print_id, share))
+        begun = time.monotonic()
+
+        def note(share: float) -> bool:
+            left_s = (time.monotonic() - begun) * (1.0 / max(share, 1e-3) - 1.0)
+            return self.prints.report(print_id, share, f"{left_s:.0f} s left" if left_s >= 1.0 else "")
+
+        report = _Every(note)
         document = self.library.revision(order.session_id, order.revision).document
         try:
             with self.prints.folder(print_id) as folder:
                 paths = self.desk.printing.print_to(document, folder, order.order, progress=report)
         except Cancelled:
             return
-        self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}")
+        lower_db = order.order.lower_db
+        lowered = f", {lower_db:g} dB lower" if lower_db else ""
+        self.prints.finish(print_id, f"{len(paths)} file{'s' * (len(paths) > 1)}{lowered}")
         self.starved.forget(f"print {print_id}")
 
 

@@ -22,11 +22,22 @@ log = logging.getLogger("pondel.store")
 
 @dataclass(frozen=True)
 class Order:
-    """What to print: "mix", "parts", "both", or one part's id, and in which format."""
+    """What to print: "mix", "parts", "both", or one part's id, and in which format.
+
+    Between two places in seconds, or with what rings out after the end; `lower_db` softer, all files
+    alike; at `split_hz` each as a low and a high side. `pattern` names the files.
+    """
 
     what: str
     format: str
     bits: str
+    start_s: float = 0.0
+    end_s: float | None = None
+    ring_out: bool = False
+    lower_db: float = 0.0
+    split_hz: float | None = None
+    pattern: str = "{part}"
+    variant: str = "A"
 
 
 @dataclass(frozen=True)
@@ -90,10 +101,10 @@ class Prints:
         claimed = table.update(state=RUNNING).where((table.id == print_id) & (table.state == WAITING))
         return claimed.execute() == 1
 
-    def report(self, print_id: str, progress: float) -> bool:
-        """Note progress from 0 to 1; False when the order was cancelled meanwhile."""
+    def report(self, print_id: str, progress: float, message: str = "") -> bool:
+        """Note progress from 0 to 1, and what to say of it; False when it was cancelled meanwhile."""
         table = self._table
-        changed = table.update(progress=progress).where(
+        changed = table.update(progress=progress, message=message).where(
             (table.id == print_id) & (table.state == RUNNING)
         )
         return changed.execute() == 1

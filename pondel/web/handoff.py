@@ -7,18 +7,21 @@ from urllib.parse import quote
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
-from pondel.core.audio.files import FORMATS, check_target, safe_name
-from pondel.core.document import to_json
+from pondel.core.audio.files import FORMATS, safe_name
+from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.moves.face import face_of, fields_of
 from pondel.core.moves.registry import KINDS
+from pondel.core.units import parse
 from pondel.jobs.archives import SESSION_FILE, stream_archive
+from pondel.jobs.printing import FIELDS, check_order
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
 from pondel.web import asked
 from pondel.web.context import head, jobs, library, opened, song_facts
 from pondel.web.ink import inked
 
+SONG = (0.0, None)
 blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
 
 
@@ -36,6 +39,7 @@ def show(session_id: str):
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
         formats=FORMATS,
+        fields=FIELDS,
         kinds=KINDS,
         face_of=face_of,
         fields_of=fields_of,
@@ -46,19 +50,45 @@ def show(session_id: str):
 def order(session_id: str):
     """Order a print of the session as it stands."""
     revision = head(session_id)
+    document = revision.document
+    stretch = _stretch(document)
+    every = jobs().variants.of(session_id)
     wanted = Order(
         asked.words("what", "mix"),
         asked.words("format", "wav"),
         asked.words("bits", "24"),
+        *stretch,
+        ring_out=stretch == SONG and asked.words("over", "song") == "ring out",
+        lower_db=_amount("lower_db", "dB") or 0.0,
+        split_hz=_amount("split_hz", "Hz"),
+        pattern=asked.words("pattern", "{part}", most=120).strip() or "{part}",
+        variant=next(one.name for one in every if one.is_open),
     )
-    check_target(wanted.format, wanted.bits)
+    check_order(document, wanted)
     if wanted.what not in ("mix", "parts", "both"):
-        revision.document.part(wanted.what)
-    if not revision.document.parts:
+        document.part(wanted.what)
+    if not document.parts:
         raise BadDocument("there is nothing to print yet: bring in some files first")
     ordered = jobs().prints.order(session_id, revision.id, wanted)
     jobs().print(ordered.id)
     return redirect(url_for("handoff.show", session_id=session_id), 303)
+
+
+def _stretch(document: Session) -> tuple[float, float | None]:
+    """From where to where is printed: all of the song, the loop, or a section."""
+    over = asked.words("over", "song", most=80)
+    if over in ("song", "ring out"):
+        return SONG
+    section = next((one for one in document.sections if one.id == over), None)
+    if section is not None:
+        return section.start_s, section.end_s
+    return asked.number("loop_start_s", 0.0) or 0.0, asked.number("loop_end_s")
+
+
+def _amount(name: str, unit: str) -> float | None:
+    """A number as it is typed, with or without its unit; None where nothing is."""
+    text = asked.words(name, most=40).strip()
+    return None if not text else parse(text, unit)
 
 
 @blueprint.post("/prints/<print_id>/dismiss")

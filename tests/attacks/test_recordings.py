@@ -185,16 +185,13 @@ def test_a_stretch_that_is_none_is_refused(place, tmp_path, start_s, end_s, word
     jobs = jobs_of(app)
     document = jobs.library.head(song).document
     with pytest.raises(PondelError, match=words):
-        jobs.desk.printing.print_to(
-            document, tmp_path, Order("mix", "wav", "24"), start_s=start_s, end_s=end_s
-        )
+        jobs.desk.printing.print_to(document, tmp_path, Order("mix", "wav", "24", start_s, end_s))
 
 
 def test_a_print_never_goes_beyond_the_song(place, tmp_path):
     app, _, song = place
     jobs = jobs_of(app)
     document = jobs.library.head(song).document
-    (path,) = jobs.desk.printing.print_to(
-        document, tmp_path, Order("mix", "wav", "24"), start_s=1.0, end_s=1e9
-    )
+    order = Order("mix", "wav", "24", start_s=1.0, end_s=1e9)
+    (path,) = jobs.desk.printing.print_to(document, tmp_path, order)
     assert soundfile.info(path).frames == RATE
