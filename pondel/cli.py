@@ -138,6 +138,9 @@ def serving_options(command):
     return data_option(command)
 
 
+PRINTED = ("mix", "parts", "both", "curves")
+
+
 @main.command()
 @serving_options
 def demo(data_dir: Path, host: str, port: int) -> None:
@@ -320,7 +323,9 @@ def plan(session: str, keep: bool, as_json: bool, data_dir: Path) -> None:
 @main.command()
 @click.argument("session")
 @click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False))
-@click.option("--what", type=click.Choice(["mix", "parts", "both"]), default="mix", show_default=True)
+@click.option(
+    "--what", type=click.Choice(["mix", "parts", "both", "curves"]), default="mix", show_default=True
+)
 @click.option("--format", "format_", type=click.Choice(list(FORMATS)), default="wav", show_default=True)
 @click.option("--bits", type=click.Choice(BIT_DEPTHS), default=None, help="24 unless ogg is asked for.")
 @click.option("--start", "start_s", type=float, default=0.0, help="Seconds.")

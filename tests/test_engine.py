@@ -93,7 +93,7 @@ def test_look_ahead_is_made_up_for(duck):
 
 def duck_depth(session, media):
     """Largest reduction of the tuba's move over the whole song, in dB."""
-    traces: TraceLogs = {}
+    traces = TraceLogs()
     render.region(session, media, ("tuba", "after fader"), 0, 4 * RATE, traces=traces)
     return traces["tuba", "m1"].traced().high.max()
 
@@ -199,7 +199,7 @@ def test_a_fingerprint_changes_with_what_is_upstream_only(duck):
 
 def test_traces_have_200_points_a_second_and_keep_every_dip(duck):
     session, media = duck
-    traces: TraceLogs = {}
+    traces = TraceLogs()
     render.region(session, media, ("tuba", "after fader"), 12345, 2 * RATE, traces=traces)
     trace = traces["tuba", "m1"].traced()
     assert trace.mean.size == 400

@@ -49,6 +49,7 @@ FLOORS = [
     {"hearing"},
     {"evidence", "advice", "survival"},
     {"judgement"},
+    {"handon"},
     {"recipes"},
     {"operations"},
     {"warming"},

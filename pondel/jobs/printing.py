@@ -22,6 +22,7 @@ from pondel.core.engine.routing import active_moves
 from pondel.core.errors import BadDocument
 from pondel.core.moves.registry import kind_of
 from pondel.core.units import say
+from pondel.jobs.curves import write_curves
 from pondel.jobs.recordings import Recordings
 from pondel.store.prints import Order
 
@@ -29,6 +30,8 @@ FIELDS = ("part", "session", "variant", "number", "role")
 """What the pattern of a name may hold, in braces."""
 MOST_LOWER_DB, SPLIT_HZ = 40.0, (30.0, 8000.0)
 SIDES = ("low", "high")
+CURVES = "curves"
+"""What is ordered where gains, hits and responses are wanted rather than sound."""
 
 
 class Printing:
@@ -52,6 +55,8 @@ class Printing:
         how much to lower it.
         """
         check_order(document, order)
+        if order.what == CURVES:
+            return write_curves(document, self._media, folder, progress)
         targets = _targets(document, order)
         rate = document.rate
         start, end = self._stretch(document, order)
@@ -83,6 +88,9 @@ class Printing:
 
     def print_bytes(self, document: Session, order: Order) -> int:
         """Bytes that a print of the whole song takes, at most."""
+        if order.what == CURVES:
+            tracks = sum(1 + 2 * len(active_moves(part)) for part in document.parts)
+            return tracks * files.wav_bytes(song_frames(document, self._media), 1)
         files_wanted = len(_targets(document, order)) * (2 if order.split_hz else 1)
         return files_wanted * files.wav_bytes(self._song(document, order), 2)
 

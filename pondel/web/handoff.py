@@ -14,7 +14,7 @@ from pondel.core.moves.face import face_of, fields_of
 from pondel.core.moves.registry import KINDS
 from pondel.core.units import parse
 from pondel.jobs.archives import SESSION_FILE, stream_archive
-from pondel.jobs.printing import FIELDS, check_order
+from pondel.jobs.printing import CURVES, FIELDS, check_order
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
 from pondel.web import asked
@@ -65,7 +65,7 @@ def order(session_id: str):
         variant=next(one.name for one in every if one.is_open),
     )
     check_order(document, wanted)
-    if wanted.what not in ("mix", "parts", "both"):
+    if wanted.what not in ("mix", "parts", "both", CURVES):
         document.part(wanted.what)
     if not document.parts:
         raise BadDocument("there is nothing to print yet: bring in some files first")

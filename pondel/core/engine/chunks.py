@@ -264,7 +264,7 @@ class ChunkedSession:
         part_id = node[0]
         moves = self._moves_at_work(part_id)
         lead = min(start, routing.run_up_frames(self.session, node))
-        traces: TraceLogs = {}
+        traces = TraceLogs()
 
         def build(begin: int) -> tuple[Graph, list[Stream]]:
             traces.clear()

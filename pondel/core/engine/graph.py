@@ -34,7 +34,11 @@ from pondel.core.errors import BadRecording
 from pondel.core.moves.base import Place, Remembering, TraceLog
 from pondel.core.moves.registry import kind_of
 
-TraceLogs = dict[tuple[str, str], TraceLog]
+
+class TraceLogs(dict[tuple[str, str], TraceLog]):
+    """Traces by part and move, "move/band" for a band; `begun` makes the log of one."""
+
+    begun: type[TraceLog] = TraceLog
 
 
 class _Logs:
@@ -48,7 +52,7 @@ class _Logs:
         name = (self._part, self._move if band is None else f"{self._move}/{band}")
         log = self._traces.get(name)
         if log is None:
-            log = self._traces[name] = TraceLog(self._rate, self.lag)
+            log = self._traces[name] = self._traces.begun(self._rate, self.lag)
         log.write(values)
 
 

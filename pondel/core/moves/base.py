@@ -330,6 +330,8 @@ class MoveKind:
     """Whether it moves upwards: what it does on hits is then told by its highest gain."""
     limits_input: bool = False
     """Whether a limit to sections shuts its input: what it sounds on with crosses the border."""
+    is_still: Callable[[Any], bool] = lambda move: False
+    """Whether it does the same at any time, so that an impulse response tells all of it."""
     is_space: bool = False
     """Whether on a return it is what the return is for, rather than a treatment of its sound."""
     by_tone: bool = False

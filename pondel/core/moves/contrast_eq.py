@@ -237,5 +237,6 @@ KIND = MoveKind(
     settle_s=lambda move: TAPS_S,
     rings_s=lambda move: TAPS_S,
     takes_spectra=True,
+    is_still=lambda move: True,
     in_brief=_in_brief,
 )

@@ -292,5 +292,6 @@ KIND = MoveKind(
     since_form_2_db=_since_form_2_db,
     fold=_fold,
     begins_by_role=True,
+    is_still=lambda move: True,
     in_brief=_in_brief,
 )

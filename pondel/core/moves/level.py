@@ -60,5 +60,6 @@ KIND = MoveKind(
     make=LevelProcessor,
     settle_s=lambda move: 0.0,
     only_level=True,
+    is_still=lambda move: True,
     in_brief=lambda move: say(move.gain_db, "dB") + (", turned over" if move.inverted else ""),
 )

@@ -1,0 +1,1 @@
+"""What is taken to other rooms: gains, corners, hits and impulse responses in open formats."""
