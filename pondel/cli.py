@@ -29,6 +29,7 @@ from pondel.core.errors import BadDocument, DiskFull, PondelError
 from pondel.core.operations import operations_schema, parse_operations
 from pondel.core.units import say_hz
 from pondel.jobs import sessions
+from pondel.jobs.along import along_of
 from pondel.jobs.archives import SESSION_FILE, write_archive
 from pondel.jobs.desk import Desk
 from pondel.jobs.report import measure_report
@@ -365,8 +366,8 @@ def render(
 @data_option
 def archive(session: str, out: Path, data_dir: Path) -> None:
     """Pack SESSION with its audio into one zip file."""
-    with opened(session, data_dir) as (desk, document, _), made_for_others(out):
-        write_archive(desk.library, document, out)
+    with opened(session, data_dir) as (desk, document, session_id), made_for_others(out):
+        write_archive(desk.library, document, out, along_of(desk.library, session_id))
     click.echo(out)
 
 

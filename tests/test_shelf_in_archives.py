@@ -1,4 +1,4 @@
-"""Recipes and kept spectra travel in a session's archive."""
+"""Variants, blind results, recipes and kept spectra travel in a session's archive."""
 
 from __future__ import annotations
 
@@ -9,11 +9,15 @@ import pytest
 from conftest import sine
 
 from pondel.core.audio import files
+from pondel.core.blind import Blind
 from pondel.core.dsp.tone import TONE_HZ
 from pondel.core.errors import BadDocument
+from pondel.core.operations.parts import SetPart
 from pondel.core.recipes.recipe import shipped
 from pondel.jobs import archives, sessions, shelves
+from pondel.jobs.along import ALONG_FILE, along_of
 from pondel.store.library import Library
+from pondel.store.variants import Variants
 
 RECIPE = next(iter(shipped().values())).model_dump(mode="json")
 BRASS = {"name": "Warm brass", "levels_db": [-20.0] * TONE_HZ.size}
@@ -96,4 +100,56 @@ def test_a_large_shelf_is_given_up(studios, tmp_path):
     large = b" " * (archives.MAX_JSON_BYTES + 1)
     with pytest.raises(BadDocument, match=r"shelf\.json is too large"):
         sessions.import_archive(there, sent_over(here, tmp_path, **{shelves.SHELF_FILE: large}))
+    assert there.sessions() == []
+
+
+def varied(here, tmp_path):
+    """The archive of a session with three variants, the middle one open, and a blind result."""
+    sent_over(here, tmp_path)
+    song, variants = "one", Variants(here)
+    for fader_db in (-3.0, -6.0):
+        variants.keep(song)
+        here.edit(song, None, SetPart(part="a", field="fader_db", value=fader_db).apply)
+    variants.open(song, "B")
+    test = Blind.drawn(["untreated", "B"], "B", 5, seed=2)
+    for _ in range(5):
+        test = test.answered(0)
+    here.ledger.put(song, "blind", "20261128-1", json.loads(json.dumps(test.keeping("B").as_json())))
+    packed = tmp_path / "varied.zip"
+    archives.write_archive(here, here.head(song).document, packed, along_of(here, song))
+    return packed
+
+
+def test_variants_and_blind_results_come_along_and_go_on(studios, tmp_path):
+    here, there = studios
+    song = sessions.import_archive(there, varied(here, tmp_path))
+    assert [(v.name, v.is_open) for v in Variants(there).of(song)] == [("A", 0), ("B", 1), ("C", 0)]
+    sent, come = along_of(here, "one"), along_of(there, song)
+    assert come.blind == sent.blind and come.open == "B"
+    faders = {name: one.part("a").fader_db for name, one in come.variants.items()}
+    assert faders == {"A": 0.0, "C": -6.0} and there.head(song).document.part("a").fader_db == -3.0
+    # Out of there and in again it is the same archive.
+    again = tmp_path / "again.zip"
+    archives.write_archive(there, there.head(song).document, again, come)
+    with zipfile.ZipFile(again) as one, zipfile.ZipFile(tmp_path / "varied.zip") as other:
+        assert {n: one.read(n) for n in one.namelist()} == {n: other.read(n) for n in other.namelist()}
+    assert Variants(there).open(song, "C").document.part("a").fader_db == -6.0
+
+
+@pytest.mark.parametrize(
+    ("body", "words"),
+    [
+        ("[]", "no JSON object"),
+        ("{", "not JSON"),
+        ('{"variants": {"Z": {}}}', "other than A to H"),
+        ('{"open": "A", "variants": {"A": {}}}', "other than A to H"),
+        ('{"open": "A", "variants": {"B": {"name": 7}}}', "variant B"),
+        ('{"blind": {"x": {"sides": ["A"]}}}', "blind result"),
+    ],
+)
+def test_what_goes_along_wrongly_is_refused_and_leaves_nothing(studios, tmp_path, body, words):
+    here, there = studios
+    packed = sent_over(here, tmp_path, **{ALONG_FILE: body})
+    with pytest.raises(BadDocument, match=words):
+        sessions.import_archive(there, packed)
     assert there.sessions() == []

@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
-from typing import IO
+from typing import IO, Any
 
 import numpy as np
 from zipstream import ZIP_STORED, ZipStream
@@ -18,10 +18,12 @@ from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument, BadRecording
 from pondel.core.ids import fresh_id
 from pondel.jobs import shelves
+from pondel.jobs.along import ALONG_FILE, Along, written
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
 SESSION_FILE = "session.json"
+ALONE = Along()
 MAX_JSON_BYTES = 32 << 20
 MOST_ENTRIES = 5000
 MOST_NAME_BYTES = 400
@@ -117,36 +119,44 @@ def copy_within(stream: IO[bytes], file: IO[bytes], most: int, what: str, name: 
         file.write(block)
 
 
-def stream_archive(library: Library, document: Session) -> Iterator[bytes]:
-    """The session as a zip, made while it is read: session.json and its audio, lossless.
+def stream_archive(library: Library, document: Session, along: Along = ALONE) -> Iterator[bytes]:
+    """The session as a zip, made while it is read: session.json, its audio, and what goes along.
 
     Recordings are packed one at a time into a passing file (FLAC, or WAV where needed). What is
     wrong with a recording is raised before the first byte.
     """
-    faults = library.media.faults(document)
-    for part in document.parts:
-        if part.id in faults:
-            raise BadRecording(faults[part.id], where=part.name)
-    return _packed(library, document)
+    for one in (document, *along.variants.values()):
+        faults = library.media.faults(one)
+        for part in one.parts:
+            if part.id in faults:
+                raise BadRecording(faults[part.id], where=part.name)
+    return _packed(library, document, along)
 
 
-def _packed(library: Library, document: Session) -> Iterator[bytes]:
+def _packed(library: Library, document: Session, along: Along) -> Iterator[bytes]:
     data = to_json(document)
     names: dict[str, str] = {}
     taken: set[str] = set()
     archive = ZipStream(compress_type=ZIP_STORED)
-    for part in data["parts"]:
-        file = part["file"]
-        if file is None:
-            continue
-        if file not in names:
-            stem = fresh_id(part["name"], taken)
-            taken.add(stem)
-            path = library.media.path(file)
-            format, bits = lossless(path)
-            names[file] = f"audio/{stem}.{format}"
-            archive.add(_pack(library, path, format, bits), names[file])
-        part["file"] = names[file]
+
+    def renamed(data: dict[str, Any]) -> None:
+        for part in data["parts"]:
+            file = part["file"]
+            if file is None:
+                continue
+            if file not in names:
+                stem = fresh_id(part["name"], taken)
+                taken.add(stem)
+                path = library.media.path(file)
+                format, bits = lossless(path)
+                names[file] = f"audio/{stem}.{format}"
+                archive.add(_pack(library, path, format, bits), names[file])
+            part["file"] = names[file]
+
+    renamed(data)
+    beside = written(along, renamed)
+    if beside is not None:
+        archive.add(beside, ALONG_FILE)
     archive.add(json.dumps(data, indent=1, ensure_ascii=False).encode(), SESSION_FILE)
     shelf = shelves.written(library.shelf)
     if shelf is not None:
@@ -178,12 +188,12 @@ def _pack(library: Library, path: Path, format: str, bits: files.Bits) -> Iterat
                 yield block
 
 
-def write_archive(library: Library, document: Session, target: Path) -> None:
+def write_archive(library: Library, document: Session, target: Path, along: Along = ALONE) -> None:
     """The session as a zip file, there whole or not at all."""
     unfinished = target.with_name(target.name + ".part")
     try:
         with written_in(target.parent), unfinished.open("wb") as file:
-            for block in stream_archive(library, document):
+            for block in stream_archive(library, document, along):
                 file.write(block)
         unfinished.replace(target)
     finally:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from pondel.core.advice.names import part_name, shared_prefix
@@ -21,12 +22,15 @@ from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
 from pondel.core.versions import brought_up
-from pondel.jobs import archives, shelves
+from pondel.jobs import along, archives, shelves
 from pondel.jobs.archives import MAX_JSON_BYTES
 from pondel.jobs.recordings import Recordings
 from pondel.store.arrivals import same_recording
 from pondel.store.library import Library
 from pondel.store.room import written_in
+
+Take = Callable[[str, str, int], str]
+"""Takes in a file by its name, its part's name and the session's rate; the name it is kept under."""
 
 
 def audio_files(paths: Iterable[Path]) -> list[Path]:
@@ -200,7 +204,18 @@ def import_archive(library: Library, source: Path, name: str | None = None) -> s
             if beside
             else []
         )
-        session_id = _imported(library, text, source.name, name, take)
+        more = archives.entry_beside(archive, entry, along.ALONG_FILE)
+        came = (
+            along.read(archives.read_json(archive, more, source.name), source.name)
+            if more
+            else archives.ALONE
+        )
+        taken: dict[str, str] = {}
+        variants = {
+            letter: _with_files(one, take, taken, name) for letter, one in came.variants.items()
+        }
+        session_id = _imported(library, text, source.name, name, take, taken)
+    along.put_back(library, session_id, replace(came, variants=variants))
     shelves.put_up(library.shelf, kept)
     return session_id
 
@@ -210,7 +225,8 @@ def _imported(
     text: bytes,
     source: str,
     name: str | None,
-    take: Callable[[str, str, int], str],
+    take: Take,
+    taken: dict[str, str] | None = None,
 ) -> str:
     """A new session from a document's text; `take` takes in a file by name, part and rate."""
     try:
@@ -219,8 +235,13 @@ def _imported(
     except PondelError as error:
         raise BadDocument(error.message, where=source) from error
     to_tell = [*found.notes, *sounds_different(document, found.came_from)]
+    whole = _with_files(document, take, {} if taken is None else taken, name)
+    return library.create(whole, rate_known=True, to_tell=to_tell)
+
+
+def _with_files(document: Session, take: Take, taken: dict[str, str], name: str | None) -> Session:
+    """A document with its recordings taken in, each file once."""
     data = to_json(document)
-    taken: dict[str, str] = {}
     for part in data["parts"]:
         file = part["file"]
         if file is None:
@@ -230,4 +251,4 @@ def _imported(
         part["file"] = taken[file]
     if name:
         data["name"] = name
-    return library.create(parse_session(data), rate_known=True, to_tell=to_tell)
+    return parse_session(data)

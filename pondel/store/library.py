@@ -269,6 +269,17 @@ class Library:
             or prints.select().where(prints.revision == revision_id).exists()
         )
 
+    def beside(self, session_id: str, label: str, document: Session) -> int:
+        """A state of a session that is nobody's present one; the number of its revision."""
+        check_cycles(document)
+        with self.database.atomic("immediate"):
+            head = self.head(session_id).id
+            kept = self._set_head(session_id, None, label, document, None).id
+            name = self.revision(session_id, head).document.name
+            table = self.tables.Session
+            table.update(head=head, name=name).where(table.id == session_id).execute()
+        return kept
+
     def _set_head(
         self,
         session_id: str,

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from pondel.core.document import Session
 from pondel.core.errors import BadDocument, NotFound
 from pondel.store.library import Library
 from pondel.store.revisions import Revision
@@ -77,6 +78,15 @@ class Variants:
                 self._sessions.id == session_id
             ).execute()
             return self._library.head(session_id)
+
+    def put_back(self, session_id: str, open_name: str, others: dict[str, Session]) -> None:
+        """Give a new session its variants: how the open one is called, and the others' documents."""
+        with self._library.database.atomic("immediate"):
+            for name, document in others.items():
+                kept = self._library.beside(session_id, f"Variant {name}", document)
+                self._put(session_id, Variant(name, kept, False))
+            update = self._sessions.update(variant=open_name)
+            update.where(self._sessions.id == session_id).execute()
 
     def remove(self, session_id: str, name: str) -> None:
         """Forget a variant that is not open; its revisions stay in the history."""

@@ -13,6 +13,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.moves.face import face_of, fields_of
 from pondel.core.moves.registry import KINDS
 from pondel.core.units import parse
+from pondel.jobs.along import along_of
 from pondel.jobs.archives import SESSION_FILE, stream_archive
 from pondel.jobs.printing import CURVES, FIELDS, check_order
 from pondel.store.arrivals import UNFINISHED
@@ -121,6 +122,7 @@ def archive(session_id: str):
     name = f"{safe_name(document.name)}.zip"
     plain = name.encode("ascii", "ignore").decode().strip(" .") or "session.zip"
     names = {"filename": plain, "filename*": f"UTF-8''{quote(name, safe='')}"}
-    response = Response(stream_archive(library(), document), mimetype="application/zip")
+    packed = stream_archive(library(), document, along_of(library(), session_id))
+    response = Response(packed, mimetype="application/zip")
     response.headers.set("Content-Disposition", "attachment", **names)
     return response
