@@ -13,6 +13,7 @@ from pondel import demo
 from pondel.core.advice.fights import ranked
 from pondel.core.advice.proposals import propose
 from pondel.core.audio.media import ArrayReader
+from pondel.core.differences import differences
 from pondel.core.engine.streams import KeyStream, RecordingStream
 from pondel.core.hearing.table import Scope
 from pondel.core.measures.hits import Hits
@@ -21,15 +22,7 @@ from pondel.demo.session import ensure_demo
 from pondel.demo.synth import PLAYERS, perform
 from pondel.jobs.desk import Desk
 from pondel.store.library import Library
-
-
-def decided(document, fights):
-    """The document with a decision for each fight, in its own zone."""
-    for pair in fights:
-        zone = {"low_hz": pair.low_hz, "high_hz": pair.high_hz}
-        document = do(document, "decide", leads=pair.hidden, gives_way=pair.by, **zone).document
-    return document
-
+from pondel.store.variants import Variants
 
 EIGHT_BARS = round(18.4615 * 48000), round(18.4615 * 48000)
 
@@ -84,12 +77,18 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
     assert ensure_demo(desk) == session_id
     document = library.head(session_id).document
     assert len(document.parts) == 11
+    assert [(one.name, one.is_open) for one in Variants(library).of(session_id)] == [
+        ("A", True),
+        ("B", False),
+        ("C", False),
+    ]
     fed = {part.name: {document.part(one.to).name for one in part.sends} for part in document.parts}
     assert fed["Voice"] == fed["Side drum"] == {"Hall", "Echo"}
     table = desk.analysis.whole_table(document)
     best = [one.pair for one in ranked(document, table)[:3]]
     found = {(pair.hidden, pair.by): pair for pair in best}
     fights = [("bass-drum", "tuba"), ("marimba", "accordion"), ("voice", "accordion")]
+    assert {(zone.leads, *zone.gives_way) for zone in document.zones} == set(fights)
     assert set(found) == set(fights) and (best[0].hidden, best[0].by) == fights[0]
     for pair in best:
         where = Scope(zone_hz=(pair.low_hz, pair.high_hz))
@@ -112,7 +111,12 @@ def test_the_demo_is_made_once_and_its_fights_are_found(stems, tmp_path):
         cost = 1 - after.alone(pair.by).sum() / table.alone(pair.by).sum()
         assert won_db > 1 and cost < 0.06, (pair, won_db, cost)
         assert after.share(pair.hidden, pair.by, on_hits) < table.share(pair.hidden, pair.by, on_hits)
-    document = decided(document, best)
+    treated = library.revision(session_id, Variants(library).of(session_id)[2].head).document
+    assert {one.part for one in differences(document, treated)} == {"tuba", "accordion"}
+    table, after = (desk.loops.table(one, *EIGHT_BARS) for one in (document, treated))
+    for zone in document.zones:
+        where = Scope(on_hits=True, zone_hz=(zone.low_hz, zone.high_hz))
+        assert after.clear_db(zone.leads, where) > table.clear_db(zone.leads, where) + 1
     planned = desk.plans.begin(document)
     assert planned.finished.wait(120) and planned.trouble is None
     whole = desk.plans.whole(planned)

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from pondel import demo
-from pondel.core.document import Part, Send, Session
+from pondel.core.document import Part, Send, Session, parse_session, to_json
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
+from pondel.store.variants import Variants
 
 DEMO = "lantern-parade"
+DECIDED = json.loads((Path(__file__).parent / "variants.json").read_text())
+"""Who leads in the three fights that are built in, and two ways to make room: B gentle, C firm."""
 
 
 def _spaces(returns: dict[str, str]) -> list[dict[str, Any]]:
@@ -55,10 +60,22 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
             "tempo_bpm": tempo_bpm,
             "sections": sections,
             "parts": [*(part.model_dump() for part in parts), *_spaces(returns)],
+            "zones": DECIDED["zones"],
         }
     )
     say("measuring who hides whom")
     for part in parts:
         desk.recordings.take(part.file or "")
     desk.analysis.whole_table(document)
-    return library.create(document, rate_known=True)
+    session_id = library.create(document, rate_known=True)
+    others = {letter: _treated(document, moves) for letter, moves in DECIDED["variants"].items()}
+    Variants(library).put_back(session_id, "A", others)
+    return session_id
+
+
+def _treated(document: Session, moves: dict[str, list[Any]]) -> Session:
+    """The demo with moves on some of its parts."""
+    data = to_json(document)
+    for part in data["parts"]:
+        part["moves"] = moves.get(part["id"], part["moves"])
+    return parse_session(data)
