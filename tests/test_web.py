@@ -8,7 +8,9 @@ from conftest import hits, sine
 from web_tools import RATE, Caller, audio, jobs_of, until
 
 from pondel.core.document import Session
+from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import PondelError
+from pondel.core.measures.levels import measure
 from pondel.jobs.tasks import Measuring
 from pondel.web import create_app, security
 
@@ -343,3 +345,23 @@ def test_a_fight_of_which_nothing_is_heard_is_told_as_silent(caller, song):
         assert found.status_code == 200, asked
     proof = caller.client.get(f"/sessions/{song}/proof/figures?start_s=0&end_s=5")
     assert proof.status_code == 200
+
+
+def test_a_mix_that_goes_too_high_is_said_with_what_to_lower(app, caller, song):
+    """A full-scale square of 3 dB more: its true peak is told, and silence falls when it is lowered."""
+
+    def over():
+        return until(lambda: (found := caller.client.get(at).json)["columns"] and [found["over"]])[0]
+
+    at = f"/sessions/{song}/song-outline"
+    assert over() == ""
+    caller.edit(song, op="set part", part="kick", field="fader_db", value=9)
+    words = over()
+    document = jobs_of(app).library.head(song).document
+    desk = jobs_of(app).desk
+    mix = plan_region(make_plan(document, "mix"), desk.now(document), 0, desk.frames(document))
+    true_db = measure([mix], 48000, 2).true_peak_dbtp
+    assert true_db > 0 and f"goes to +{true_db:.1f} dBTP" in words
+    assert "over full scale: Kick" in words and f"{true_db + 1:.1f} dB down" in words
+    caller.post(f"/sessions/{song}/undo")
+    assert over() == ""

@@ -32,8 +32,8 @@ VIEWS = {
     "plan": ("plan", "light", None),
     "moves": ("moves?part=tuba&leader=bass-drum", "light", "multiband"),
     "drawn-duck": ("moves?part=tuba&leader=bass-drum", "light", "drawn duck"),
-    "proof": (f"proof?{LOOP}", "light", None),
     "intake": ("intake", "light", None),
+    "proof": (f"proof?sides=B&{LOOP}", "light", None),
     "hand-off": ("hand-off", "light", None),
 }
 
@@ -55,7 +55,15 @@ def prepare(page: Page, what: str | None) -> None:
     if "/plan" in page.url:
         page.wait_for_selector("#keep-plan", timeout=120_000)
     if "/proof" in page.url:
+        page.click("#variants button:text-is('C')")
+        page.wait_for_selector("#side-B")
+        page.wait_for_selector("#open-B", timeout=60_000)
+        page.wait_for_selector("#whole-mix", timeout=60_000)
         page.wait_for_selector("[data-stretch]", timeout=60_000)
+    if "/hand-off" in page.url:
+        page.select_option("#print-what", "curves")
+        page.click("#print")
+        page.wait_for_selector("text=Bass drum clicks.wav", timeout=120_000)
     if page.locator("[data-again]").count():
         page.wait_for_selector("[data-again]", state="detached", timeout=120_000)
     at_rest(page)

@@ -7,7 +7,7 @@ desk.whole_mix.tone(without_moves(document)).spectrum_db
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 import numpy as np
 
@@ -31,11 +31,22 @@ class MixTone:
 
 
 @dataclass(frozen=True)
+class MixPeak:
+    """The highest peak of a mix, and about where in the song it lies."""
+
+    true_peak_dbtp: float
+    at_s: float
+
+
+@dataclass(frozen=True)
 class SumLevels:
     """How loud several parts are together, and their highest sample."""
 
     integrated_lufs: float | None
     sample_peak_dbfs: float
+
+
+AROUND_S = 0.1
 
 
 class WholeMix:
@@ -51,13 +62,35 @@ class WholeMix:
         self._measures, self._now, self._frames, self._step = measures, now, frames, step
 
     def outline(self, document: Session, columns: int) -> list[list[float]]:
-        """Lowest and highest sample of the mix in each column over the whole song."""
-        collected = Outline(-(-self._frames(document) // columns))
+        """Lowest and highest sample of the mix in each column over the song; its peak besides."""
+        step = -(-self._frames(document) // columns)
+        collected, levels = Outline(step), LevelMeter(document.rate, 2)
         for block in self._blocks(document):
             collected.write(block)
-        body = np.round(collected.columns(), 4).tolist()
+            levels.write(block)
+        found, measured = collected.columns(), levels.levels()
+        highest = int(np.abs(found).max(axis=1).argmax()) if len(found) else 0
+        peak = MixPeak(measured.true_peak_dbtp, (highest + 0.5) * step / document.rate)
+        self._measures.keep(self._peak_key(document), asdict(peak))
+        body = np.round(found, 4).tolist()
         self._measures.keep(self._outline_key(document, columns), body)
         return body
+
+    def known_peak(self, document: Session) -> MixPeak | None:
+        """The mix's highest peak if its outline was drawn, else None."""
+        found = self._measures.get(self._peak_key(document))
+        return MixPeak(**found) if found else None
+
+    def loudest_at(self, document: Session, at_s: float, count: int = 2) -> list[str]:
+        """The parts that are highest around a moment, the highest first."""
+        now, rate = self._now(document), document.rate
+        start, frames = max(0, round((at_s - AROUND_S) * rate)), round(2 * AROUND_S * rate)
+        heights = {}
+        for part in document.summed():
+            sound = now.region((part.id, "after fader"), start, frames)
+            heights[part.name] = float(np.abs(sound).max(initial=0.0))
+        highest = sorted(heights, key=lambda name: -heights[name])
+        return [name for name in highest if heights[name] > 0.0][:count]
 
     def known_outline(self, document: Session, columns: int) -> list[list[float]] | None:
         """The mix's outline if it is known, else None."""
@@ -114,7 +147,10 @@ class WholeMix:
 
     def _outline_key(self, document: Session, columns: int) -> str:
         made = made_by("pondel.core.measures.outline")
-        return f"mix-outline:{made}:{self._name(document)}:{columns}"
+        return f"mix-outline-and-peak:{made}:{self._name(document)}:{columns}"
+
+    def _peak_key(self, document: Session) -> str:
+        return f"mix-peak:{made_by('pondel.core.measures')}:{self._name(document)}"
 
     def _tone_key(self, document: Session) -> str:
         return f"mix-tone:{made_by('pondel.core.measures')}:{self._name(document)}"

@@ -334,9 +334,12 @@ function followSong() {
 /** The mix's outline as it is now; it is drawn on the server behind everything else, so it is asked for again. */
 async function drawOutline() {
   const { revision, parts } = state.facts;
-  const columns = parts.length ? (await getJSON(about("song-outline"))).columns : [];
+  const { columns, over } = parts.length ? await getJSON(about("song-outline")) : { columns: [], over: "" };
   if (revision !== state.facts.revision) return;
   if (!columns) return outlineSoon();
+  write($("over"), over);
+  $("over").hidden = !over;
+  $("over").title = over;
   outline = columns.length ? columns : null;
   drawSong();
 }
