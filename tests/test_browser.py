@@ -547,7 +547,7 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser):
     for kind in kinds:
         jobs.library.edit(with_moves, None, AddMove(part="tuba", kind=kind).apply)
     paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n + 1}" for n in range(len(kinds))]
-    paths += ["/sessions/nowhere/lanes"]
+    paths += ["/sessions/nowhere/lanes", f"/sessions/{with_moves}/recall"]
     paths += [f"/sessions/{song}/ways?part=tuba&leader=kick&start_s=0&end_s=4"]
     nights = [one for one in paths if re.search(r"proof$|move=m1$|ways", one)]
     page, _ = open_page(browser, f"{address}/sessions", color_scheme="light")

@@ -10,8 +10,6 @@ from flask import Blueprint, Response, redirect, render_template, send_file, url
 from pondel.core.audio.files import FORMATS, safe_name
 from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument
-from pondel.core.moves.face import face_of, fields_of
-from pondel.core.moves.registry import KINDS
 from pondel.core.units import parse
 from pondel.jobs.along import along_of
 from pondel.jobs.archives import SESSION_FILE, stream_archive
@@ -41,9 +39,6 @@ def show(session_id: str):
         starved=jobs().starved.names(),
         formats=FORMATS,
         fields=FIELDS,
-        kinds=KINDS,
-        face_of=face_of,
-        fields_of=fields_of,
     )
 
 
