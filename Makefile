@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py tests/test_ways.py tests/test_plan_page.py tests/test_proof_page.py
 # These need hardly any kernels: they run while those are compiled.
 FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py tests/test_wheel.py
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)

@@ -143,6 +143,8 @@ def test_a_round_that_is_over_and_a_sound_that_is_none_are_refused(caller, song)
     assert caller.post(f"{now['at']}/answer", data={"place": 0, "round": 0}).status_code == 409
     assert caller.post(f"{now['at']}/answer", data={"place": 7, "round": 1}).status_code == 400
     assert caller.client.get(f"{now['at']}/{now['tokens'][0]}").status_code == 404
+    long = {"side": ["untreated", "A"], "target": "A", "rounds": "5", "start_s": "0", "end_s": "40"}
+    assert caller.post(f"/sessions/{song}/proof/blind", data=long).status_code == 400
     gone = f"/sessions/{song}/proof/blind/none/answer"
     assert caller.post(gone, data={"place": 0, "round": 0}).status_code == 404
     data = {"side": ["untreated", "Z"], "target": "Z", "rounds": "5"}
@@ -178,6 +180,11 @@ def test_an_edit_that_changes_the_mix_unticks_and_undo_ticks_again(app, caller, 
     assert ticked() == []
     caller.post(f"/sessions/{song}/undo")
     assert ticked() == ["mono", "loud"]
+
+
+def test_what_was_heard_of_a_state_that_is_gone_is_gone(caller, song):
+    body = {"revision": 10**6, "spans": [{"start_s": 0, "end_s": 9, "fold": "mono", "level": "loud"}]}
+    assert caller.post(f"/sessions/{song}/listened", json=body).json == {"heard": []}
 
 
 @pytest.mark.parametrize(

@@ -148,7 +148,7 @@ print(json.dumps({
     "sliders": re.findall(r'role="slider" tabindex="0" aria-labelledby="name-([a-z_]+)"', page),
     "why": laid["said"], "brief": typed["move"]["brief"], "words": typed["value"]["words"],
     "still_db": drawn["still_db"][0], "handles": [one["hz_field"] for one in drawn["handles"]],
-    "recall": caller.client.get(f"/sessions/{song}/hand-off").text.count("Halver"),
+    "recall": caller.client.get(f"/sessions/{song}/recall").text.count("Halver"),
     "checks": caller.client.get(f"/sessions/{song}/moves/checks?{loop}").status_code,
     "sound": round(float(sound[500, 0]), 6),
 }))

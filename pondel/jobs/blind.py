@@ -30,7 +30,7 @@ from pondel.store.ledger import Ledger
 HIDDEN_DB = -120.0
 """The level of the noise that makes each sound one of its own, dBFS."""
 HEADROOM_DB = -0.5
-MOST_RUNNING = 4
+MOST_RUNNING, LONGEST_S = 4, 30
 FORGOTTEN = "this blind test was forgotten: begin another"
 
 
@@ -68,6 +68,8 @@ class BlindTests:
     ) -> Running:
         """Begin a test over a stretch (first frame, frames); the target's session is what is judged."""
         test = Blind.drawn([name for name, _ in sides], target, rounds)
+        if stretch[1] > LONGEST_S * sides[0][1].rate:
+            raise BadDocument(f"a loop of {LONGEST_S} s at most: shorten it, nobody compares more")
         sounds = _matched({name: self._mix(one, stretch) for name, one in sides}, sides[0][1].rate)
         stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
         running = Running(

@@ -184,14 +184,21 @@ def to_hear(session_id: str):
 
 @blueprint.post("/listened")
 def listened(session_id: str):
-    """Write down which stretches of the mix were played, and how; answers with what is heard now."""
+    """Write down which stretches of the mix were played, and how; tells what is heard."""
     body = asked.body()
     revision = body.get("revision")
     if not isinstance(revision, int) or isinstance(revision, bool):
         raise BadDocument("what was listened to names its revision")
-    document = library().revision(session_id, revision).document
     spans = body.get("spans")
-    listen(desk(), session_id, document, map(_span, spans if isinstance(spans, list) else []))
+    played = [_span(one) for one in (spans if isinstance(spans, list) else [])]
+    document = head(session_id).document
+    try:
+        heard = library().revision(session_id, revision).document
+    except NotFound:
+        # A revision that a drag replaced is gone, and with it what was heard of it.
+        heard = None
+    if heard is not None:
+        listen(desk(), session_id, heard, played)
     items = still_to_hear(desk(), session_id, document)
     return {"heard": [name for name, _, is_done in items if is_done]}
 

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
-from pondel.core.moves.registry import kind_of
+from pondel.core.moves.registry import KINDS, kind_of
 from pondel.core.operations.base import (
     NOTHING_KNOWN,
     Done,
@@ -40,7 +40,7 @@ class TakeOver(Operation):
     example: ClassVar[Json] = {
         "part": "tuba",
         "move": "m1",
-        "settings": {"kind": "level", "gain_db": -2.0},
+        "settings": {"kind": next(iter(KINDS))},
     }
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:

@@ -76,7 +76,8 @@ async function play(button) {
   for (const one of document.querySelectorAll("[data-blind-play]")) one.setAttribute("aria-pressed", String(one === button && !wasOn));
 }
 
-export function start() {
+/** @param {() => void} onResult */
+export function start(onResult) {
   document.addEventListener("click", (event) => {
     const button = /** @type {HTMLElement} */ (event.target).closest("[data-blind-play]");
     if (button) play(button).catch((error) => say(error.message));
@@ -87,6 +88,7 @@ export function start() {
       wire(place);
       const next = place.querySelector("[data-blind-play], #blind-result, #blind-begin");
       if (next instanceof HTMLElement) next.focus();
+      if (place.querySelector("#blind-result")) onResult();
     }
   });
   document.body.addEventListener("htmx:responseError", (event) => {

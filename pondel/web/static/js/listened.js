@@ -1,5 +1,5 @@
 // What was played of the mix, and how, goes to the server, which says what of the list that ticks.
-import { Refused, post, say } from "./api.js";
+import { post, say } from "./api.js";
 import { player } from "./deck.js";
 import { on, state } from "./state.js";
 
@@ -48,8 +48,7 @@ async function send() {
     const { heard } = await post(`/sessions/${state.facts.id}/listened`, { revision, spans: sent });
     onNews(heard);
   } catch (error) {
-    // A revision that a drag replaced is gone, and with it what was heard of it.
-    if (!(error instanceof Refused && error.status === 404)) say(error.message);
+    say(error.message);
   }
 }
 

@@ -73,6 +73,6 @@ export function start() {
   }
   on("changed", list.soon);
   listened.start(news);
-  blind.start();
+  blind.start(list.soon);
   load();
 }
