@@ -145,6 +145,21 @@ def test_variants_and_blind_results_come_along_and_go_on(studios, tmp_path):
         ('{"open": "A", "variants": {"A": {}}}', "other than A to H"),
         ('{"open": "A", "variants": {"B": {"name": 7}}}', "variant B"),
         ('{"blind": {"x": {"sides": ["A"]}}}', "blind result"),
+        (
+            json.dumps(
+                {
+                    "blind": {
+                        "x": {
+                            "sides": ["A", "B"],
+                            "target": "A",
+                            "orders": [["A", "B"]] * 99,
+                            "answers": [0] * 99,
+                        }
+                    }
+                }
+            ),
+            "blind result",
+        ),
     ],
 )
 def test_what_goes_along_wrongly_is_refused_and_leaves_nothing(studios, tmp_path, body, words):

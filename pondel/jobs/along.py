@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from pondel.core.blind import Blind
+from pondel.core.blind import MOST_ROUNDS, MOST_SIDES, Blind
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.errors import BadDocument, PondelError
 from pondel.core.losses import settled
@@ -98,6 +98,8 @@ def _test(name: str, data: Any, source: str) -> Any:
     try:
         test = Blind.of(data)
         is_one = len(name) <= 80 and test.is_over and test.target in test.sides
+        is_one = is_one and test.rounds <= MOST_ROUNDS and len(test.sides) <= MOST_SIDES
+        is_one = is_one and all(isinstance(side, str) and len(side) <= 40 for side in test.sides)
         is_one = is_one and all(sorted(order) == sorted(test.sides) for order in test.orders)
         is_one = is_one and all(0 <= place < len(test.sides) for place in test.answers)
     except (KeyError, TypeError, ValueError) as error:
