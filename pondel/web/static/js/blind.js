@@ -1,7 +1,7 @@
 // The blind test: all sounds of a round run together, one of them is let through.
 import { getFloats, say } from "./api.js";
 import * as deck from "./deck.js";
-import { state } from "./state.js";
+import { on, state } from "./state.js";
 
 const FADE_S = 0.012;
 /** @type {?{gains: GainNode[], sources: AudioBufferSourceNode[]}} */
@@ -78,6 +78,8 @@ async function play(button) {
 
 /** @param {() => void} onResult */
 export function start(onResult) {
+  // Whoever starts the deck hears the deck.
+  on("playhead", () => running && stop());
   document.addEventListener("click", (event) => {
     const button = /** @type {HTMLElement} */ (event.target).closest("[data-blind-play]");
     if (button) play(button).catch((error) => say(error.message));
