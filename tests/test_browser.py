@@ -540,7 +540,7 @@ def test_no_screen_breaks_an_accessibility_rule(server, song, browser):
     """Every rule by day; by night the one that colours can break."""
     address, jobs = server
     empty = jobs.library.create(Session(name="Empty"))
-    paths = ["/sessions", f"/sessions/{empty}/intake", f"/sessions/{empty}/lanes"]
+    paths = ["/sessions", f"/sessions/{empty}/lanes"]
     paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
     with_moves = jobs.library.create(jobs.library.head(song).document, rate_known=True)
     kinds = ("multiband", "drawn duck", "contrast eq")

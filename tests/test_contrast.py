@@ -45,8 +45,8 @@ def test_the_axis_of_tones_is_that_of_spectra():
 
 
 @pytest.mark.parametrize("smoothing", ["sixth", "third", "octave"])
-@pytest.mark.parametrize("rate", [44100, 48000, 96000])
-@pytest.mark.parametrize("hz", [63.0, 250.0, 2000.0, 9000.0])
+@pytest.mark.parametrize("rate", [44100, 96000])
+@pytest.mark.parametrize("hz", [63.0, 250.0, 9000.0])
 def test_the_gain_is_the_one_that_was_asked_for(smoothing, rate, hz):
     move = contrast(FLAT + hump(hz, 12, 0.5), FLAT + hump(4 * hz, 6), amount=-0.7, smoothing=smoothing)
     move = move.model_copy(update={"low_hz": 30.0, "high_hz": 20_000.0, "most_db": 9.0})

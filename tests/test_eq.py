@@ -128,7 +128,7 @@ def test_matched_output_is_as_loud_as_the_input():
 
 
 @pytest.mark.parametrize("placement", ["both", "middle", "sides", "left", "right"])
-@pytest.mark.parametrize("width", [0.0, 0.3, 1.0])
+@pytest.mark.parametrize("width", [0.0, 1.0])
 def test_matching_follows_the_placement_and_the_parts_own_spectrum(placement, width):
     random = np.random.default_rng(4)
     middle, sides = (np.cumsum(random.standard_normal(5 * RATE)) for _ in "ms")

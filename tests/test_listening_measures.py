@@ -62,7 +62,7 @@ def ringing(notes: list[tuple[float, float]], seconds: float, attack_s: float = 
     return out
 
 
-@pytest.mark.parametrize(("low_hz", "right"), [(55, 0.85), (110, 0.95), (220, 0.95), (440, 0.95)])
+@pytest.mark.parametrize(("low_hz", "right"), [(55, 0.85), (220, 0.95)])
 def test_notes_struck_anew_while_others_ring_are_hits(low_hz, right):
     """Two low notes beat with each other, so that a few more are heard there than were played."""
     times = np.arange(0.3, 7.8, 0.375)

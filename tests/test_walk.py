@@ -110,16 +110,9 @@ CHANGED = {
     "gate": {"threshold_db": -30, "range_db": 12},
 }
 LOOKED_AT = {
-    "dynamic eq": {"key": {"source": "kick"}, "bands": [{"hz": 70, "threshold_db": -40}]},
     "spectral duck": {"key": {"source": "kick"}, "threshold_db": -50, "low_hz": 50},
-    "width": {"width": 0.8},
-    "alignment": {"nudge_ms": 1.5},
     "tail trim": {"end_ms": 200},
-    "level": {"gain_db": -2},
-    "snap and ring": {"snap_db": 3},
-    "delay": {"time_ms": 120, "mix": 0.3},
     "reverb": {"decay_s": 0.5, "mix": 0.2},
-    "saturation": {"drive_db": 12, "acts_on": "lows"},
 }
 """A chain that makes long work of each change stands on a part of its own."""
 
@@ -186,8 +179,7 @@ def walked(server, song):
     return jobs.library.create(parse_session(data), rate_known=True)
 
 
-LAID = [("tuba", kind) for kind in CHANGED]
-LAID += [("horn", kind) for kind in ("dynamic eq", "spectral duck", "alignment", "tail trim", "reverb")]
+LAID = [(part, kind) for part, laid in (("tuba", CHANGED), ("horn", LOOKED_AT)) for kind in laid]
 WALKS = {
     "every kind": [
         (f"moves?part={part}&leader=kick&move={kind.replace(' ', '')}", None, kind)
