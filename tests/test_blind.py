@@ -151,6 +151,16 @@ def test_a_round_that_is_over_and_a_sound_that_is_none_are_refused(caller, song)
     assert caller.post(f"/sessions/{song}/proof/blind", data=data).status_code == 400
 
 
+def test_a_test_under_way_is_there_again_until_it_is_given_up(caller, song):
+    now = begun(caller, song)
+    at = f"/sessions/{song}/proof/blind"
+    assert now["tokens"][0] in caller.client.get(at).text
+    assert "data-blind-begin" in caller.post(f"{now['at']}/give-up").text
+    assert "data-blind-begin" in caller.client.get(at).text
+    assert caller.client.get(f"{now['at']}/{now['tokens'][0]}").status_code == 404
+    assert caller.post(f"{now['at']}/give-up").status_code == 404
+
+
 def test_each_way_of_listening_ticks_after_eight_seconds_and_the_song_when_all_of_it_was_heard():
     found = Listened().heard([Span(0, 5, "mono"), Span(0, 2, "mono", "quiet")])
     assert not found.is_done("mono", 60) and not found.is_done("song", 60)

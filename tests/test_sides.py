@@ -7,7 +7,7 @@ import pytest
 from conftest import hits, sine
 from doing import after as done
 from doing import do
-from web_tools import audio, jobs_of
+from web_tools import audio, jobs_of, until
 
 from pondel.core.differences import differences
 from pondel.core.document import parse_session
@@ -85,6 +85,19 @@ def test_the_song_and_a_section_of_it_are_told_by_the_whole_songs_table(desk, tr
     )
     in_verse, in_loop = (one.sides[1].stands[0].clear_db for one in found[1:])
     assert in_verse == pytest.approx(in_loop, abs=0.5)
+
+
+def test_two_pages_that_ask_for_different_sides_both_get_them(desk, treated):
+    """Each asks again and again, as pages do: neither gives the other's work up."""
+    asked = [("untreated", without_moves(treated)), ("A", treated)]
+    places = [Where(0, 3 * RATE), Where(2 * RATE, 3 * RATE)]
+
+    def both():
+        found = [desk.sides.begin(asked, treated, where) for where in places]
+        assert not any(one.stopped.is_set() for one in found)
+        return all(one.finished.is_set() and one.sides for one in found)
+
+    until(both, 60)
 
 
 def test_the_hall_on_a_return_is_no_treatment():

@@ -82,6 +82,18 @@ class BlindTests:
                 self._running.popitem(last=False)
         return running
 
+    def under_way(self, session_id: str) -> Running | None:
+        """The newest test of a session that was begun and is not over."""
+        with self._lock:
+            every = [one for one in self._running.values() if one.session_id == session_id]
+        return next((one for one in reversed(every) if not one.test.is_over), None)
+
+    def give_up(self, session_id: str, name: str) -> None:
+        """Forget a test and its sounds."""
+        self.named(session_id, name)
+        with self._lock:
+            self._running.pop(name, None)
+
     def named(self, session_id: str, name: str) -> Running:
         """A test under way; NotFound when it was forgotten, or is another session's."""
         with self._lock:

@@ -7,6 +7,7 @@ compared.finished.wait(); compared.sides[1].mix.loudness_lufs
 from __future__ import annotations
 
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -44,6 +45,8 @@ LOWS_UNDER_HZ = 200.0
 """A decided fight that begins under this is one of the low end."""
 LOW_ROLES = ("kick", "bass")
 MOST_KEPT, LEAST_MOVED_DB = 8, 0.05
+LEFT_S = 3.0
+"""A comparison that no page has asked for so long is given up for another."""
 Segments = tuple[int, ...] | None
 
 
@@ -104,6 +107,8 @@ class Compared:
     finished: threading.Event = field(default_factory=threading.Event)
     stopped: threading.Event = field(default_factory=threading.Event)
     trouble: PondelError | None = None
+    asked_s: float = field(default_factory=time.monotonic)
+    """When a page last asked for it, on the clock that only goes on."""
     step: str = ""
     done: int = 0
     contests: list[Contest] = field(default_factory=list)
@@ -139,9 +144,11 @@ class Sides:
             found = self._compared.get(key)
             if found is not None and found.trouble is None and not found.stopped.is_set():
                 self._compared.move_to_end(key)
+                found.asked_s = time.monotonic()
                 return found
             for older in self._compared.values():
-                if not older.finished.is_set():
+                # What another page still asks for goes on.
+                if not older.finished.is_set() and time.monotonic() - older.asked_s > LEFT_S:
                     older.stopped.set()
             compared = self._compared[key] = Compared(key, asked, deciding, where)
             while len(self._compared) > MOST_KEPT:

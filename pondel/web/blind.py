@@ -33,9 +33,9 @@ def _shown(session_id: str, running: Running | None = None) -> str:
 
 @blueprint.get("")
 def show(session_id: str):
-    """The way into a test, and the results of those that were taken; a fragment."""
+    """The test under way, or the way into one, and the results of those that were taken; a fragment."""
     head(session_id)
-    return _shown(session_id)
+    return _shown(session_id, desk().blind.under_way(session_id))
 
 
 @blueprint.post("")
@@ -66,6 +66,13 @@ def answer(session_id: str, name: str):
     if running.test.is_over:
         listened_blind(desk(), session_id, running.document)
     return _shown(session_id, running)
+
+
+@blueprint.post("/<name>/give-up")
+def give_up(session_id: str, name: str):
+    """Forget a test before its end."""
+    desk().blind.give_up(session_id, name)
+    return _shown(session_id)
 
 
 @blueprint.post("/<name>/keep")
