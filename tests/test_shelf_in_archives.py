@@ -103,6 +103,18 @@ def test_a_large_shelf_is_given_up(studios, tmp_path):
     assert there.sessions() == []
 
 
+TAKEN = {"sides": ["A", "B"], "target": "A", "orders": [["A", "B"]] * 5, "answers": [0] * 5}
+WRONG = (
+    {"orders": [["A", "B"]] * 99, "answers": [0] * 99},
+    {"answers": [0.5] * 5},
+    {"answers": [2] * 5},
+    {"answers": [0] * 4},
+    {"kept": {"a": 1}},
+    {"sides": ["A", "A"], "orders": [["A", "A"]] * 5},
+    {"sides": ["A"], "orders": [["A"]] * 5},
+)
+
+
 def varied(here, tmp_path):
     """The archive of a session with three variants, the middle one open, and a blind result."""
     sent_over(here, tmp_path)
@@ -145,21 +157,7 @@ def test_variants_and_blind_results_come_along_and_go_on(studios, tmp_path):
         ('{"open": "A", "variants": {"A": {}}}', "other than A to H"),
         ('{"open": "A", "variants": {"B": {"name": 7}}}', "variant B"),
         ('{"blind": {"x": {"sides": ["A"]}}}', "blind result"),
-        (
-            json.dumps(
-                {
-                    "blind": {
-                        "x": {
-                            "sides": ["A", "B"],
-                            "target": "A",
-                            "orders": [["A", "B"]] * 99,
-                            "answers": [0] * 99,
-                        }
-                    }
-                }
-            ),
-            "blind result",
-        ),
+        *((json.dumps({"blind": {"x": {**TAKEN, **wrong}}}), "blind result") for wrong in WRONG),
     ],
 )
 def test_what_goes_along_wrongly_is_refused_and_leaves_nothing(studios, tmp_path, body, words):

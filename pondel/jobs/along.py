@@ -20,7 +20,7 @@ from pondel.store.library import Library
 from pondel.store.variants import LETTERS, Variants
 
 ALONG_FILE = "variants.json"
-MOST_TESTS = 200
+MOST_TESTS, MOST_NAME = 200, 80
 Renamed = Callable[[dict[str, Any]], None]
 
 
@@ -95,15 +95,27 @@ def _variant(name: str, data: Any, source: str) -> Session:
 
 
 def _test(name: str, data: Any, source: str) -> Any:
+    """A blind result as it is kept; BadDocument when nobody can have taken it."""
     try:
         test = Blind.of(data)
-        is_one = len(name) <= 80 and test.is_over and test.target in test.sides
-        is_one = is_one and test.rounds <= MOST_ROUNDS and len(test.sides) <= MOST_SIDES
-        is_one = is_one and all(isinstance(side, str) and len(side) <= 40 for side in test.sides)
-        is_one = is_one and all(sorted(order) == sorted(test.sides) for order in test.orders)
-        is_one = is_one and all(0 <= place < len(test.sides) for place in test.answers)
+        is_one = len(name) <= MOST_NAME and _can_have_been(test)
     except (KeyError, TypeError, ValueError) as error:
         raise BadDocument("a blind result in it is none", where=source) from error
     if not is_one:
         raise BadDocument("a blind result in it is none", where=source)
     return test.as_json()
+
+
+def _can_have_been(test: Blind) -> bool:
+    sides = test.sides
+    are_words = all(isinstance(side, str) and len(side) <= MOST_NAME for side in sides)
+    if not are_words or not 2 <= len(set(sides)) == len(sides) <= MOST_SIDES:
+        return False
+    return (
+        test.is_over
+        and 0 < test.rounds <= MOST_ROUNDS
+        and test.target in sides
+        and test.kept in (None, *sides)
+        and all(sorted(order) == sorted(sides) for order in test.orders)
+        and all(type(place) is int and 0 <= place < len(sides) for place in test.answers)
+    )

@@ -1,8 +1,8 @@
 """Blind tests under way: their sounds under names that say nothing, their answers on disk.
 
     running = desk.blind.begin(session_id, sides, target, rounds, stretch)
-    desk.blind.sound(running.tokens[0])      # float32 (frames, 2), as loud as the others
-    desk.blind.answer(session_id, running.name, place)
+    desk.blind.sound(session_id, running.name, running.tokens[0])    # float32 (frames, 2)
+    desk.blind.answer(session_id, running.name, place, round_seen=0)
 
 Each sound of each round has a name of its own, drawn when the round is; all have the same length and
 the same loudness, and a little noise of their own far below hearing, so that no two are alike.
