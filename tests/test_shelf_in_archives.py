@@ -79,7 +79,7 @@ def test_an_empty_shelf_leaves_no_file_in_the_archive(studios, tmp_path):
     [
         ("{", "not JSON"),
         ("[" * 100_000, "not JSON"),
-        ("[]", "no list of recipes"),
+        ("[]", "no JSON object"),
         ('{"recipe": []}', "no list of recipes"),
         (json.dumps({"recipe": {"x": {"moves": [{"kind": "nothing"}]}}}), "recipe 'x'"),
         (json.dumps({"spectrum": {"x": {"name": "x", "levels_db": [1]}}}), "spectrum 'x'"),
@@ -156,6 +156,7 @@ def test_variants_and_blind_results_come_along_and_go_on(studios, tmp_path):
         ('{"variants": {"Z": {}}}', "other than A to H"),
         ('{"open": "A", "variants": {"A": {}}}', "other than A to H"),
         ('{"open": "A", "variants": {"B": {"name": 7}}}', "variant B"),
+        ('{"variants": {"B": {"name": "One", "rate": 96000, "parts": []}}}', "another sample rate"),
         ('{"blind": {"x": {"sides": ["A"]}}}', "blind result"),
         *((json.dumps({"blind": {"x": {**TAKEN, **wrong}}}), "blind result") for wrong in WRONG),
     ],

@@ -16,6 +16,7 @@ from pondel.core.blind import MOST_ROUNDS, MOST_SIDES, Blind
 from pondel.core.document import Session, parse_session, to_json
 from pondel.core.errors import BadDocument, PondelError
 from pondel.core.losses import settled
+from pondel.jobs.shelves import object_in
 from pondel.store.library import Library
 from pondel.store.variants import LETTERS, Variants
 
@@ -60,12 +61,7 @@ def written(along: Along, renamed: Renamed) -> bytes | None:
 
 def read(text: bytes, source: str) -> Along:
     """What a `variants.json` holds; BadDocument says what of it is none."""
-    try:
-        data = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise BadDocument(f"its {ALONG_FILE} is not JSON", where=source) from error
-    if not isinstance(data, dict):
-        raise BadDocument(f"its {ALONG_FILE} is no JSON object", where=source)
+    data = object_in(text, ALONG_FILE, source)
     variants, blind = data.get("variants", {}), data.get("blind", {})
     if not isinstance(variants, dict) or not isinstance(blind, dict):
         raise BadDocument(f"its {ALONG_FILE} holds no variants", where=source)

@@ -207,11 +207,11 @@ class Analysis:
             found.append(total_sone(lost[:, places]))
         return np.concatenate(found)
 
-    def whole_table(self, document: Session) -> HiddenTable:
+    def whole_table(self, document: Session, families: Members = NO_FAMILIES) -> HiddenTable:
         """The table, with everything analysed that it needs."""
         with ThreadPoolExecutor(CORES) as pool:
             list(pool.map(lambda part: self.part(document, part), self.missing(document)))
-        table = self.table(document)
+        table = self.table(document, families)
         assert table is not None
         return table
 

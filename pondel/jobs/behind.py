@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Protocol
 
 from pondel.core.errors import PondelError
@@ -33,6 +33,15 @@ class Behind(Protocol):
 def run_behind(work: Callable[[], None], told: Behind, what: str) -> None:
     """Begin `work` in a thread that gives way to sound; `GivenUp` ends it quietly."""
     threading.Thread(target=_run, args=(work, told, what), name=f"pondel {what}", daemon=True).start()
+
+
+def give_up(under_way: Iterable[Behind]) -> None:
+    """End several, and wait until they have ended."""
+    every = list(under_way)
+    for one in every:
+        one.stopped.set()
+    for one in every:
+        one.finished.wait()
 
 
 def _run(work: Callable[[], None], told: Behind, what: str) -> None:

@@ -18,7 +18,7 @@ from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import NotFound
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.behind import run_behind
+from pondel.jobs.behind import give_up, run_behind
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE
 from pondel.jobs.loops import Loops
@@ -102,7 +102,4 @@ class Plans:
         """Give up what is under way, and wait until it is."""
         with self._lock:
             under_way = list(self._plans.values())
-        for planned in under_way:
-            planned.stopped.set()
-        for planned in under_way:
-            planned.finished.wait()
+        give_up(under_way)

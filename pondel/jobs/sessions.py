@@ -174,7 +174,8 @@ def import_document(
             raise BadDocument(f"the file {file!r:.80} of {part!r} is missing", where=source.name)
         return take_file(library, path, rate)
 
-    return _imported(library, source.read_bytes(), source.name, name, take)
+    document, to_tell = _read(source.read_bytes(), source.name)
+    return library.create(_with_files(document, take, {}, name), rate_known=True, to_tell=to_tell)
 
 
 def import_archive(library: Library, source: Path, name: str | None = None) -> str:
@@ -210,33 +211,29 @@ def import_archive(library: Library, source: Path, name: str | None = None) -> s
             if more
             else archives.ALONE
         )
+        document, to_tell = _read(text, source.name)
+        for letter, one in came.variants.items():
+            if one.rate != document.rate:
+                raise BadDocument(f"its variant {letter} has another sample rate", where=source.name)
         taken: dict[str, str] = {}
+        whole = _with_files(document, take, taken, name)
         variants = {
             letter: _with_files(one, take, taken, name) for letter, one in came.variants.items()
         }
-        session_id = _imported(library, text, source.name, name, take, taken)
+        session_id = library.create(whole, rate_known=True, to_tell=to_tell)
     along.put_back(library, session_id, replace(came, variants=variants))
     shelves.put_up(library.shelf, kept)
     return session_id
 
 
-def _imported(
-    library: Library,
-    text: bytes,
-    source: str,
-    name: str | None,
-    take: Take,
-    taken: dict[str, str] | None = None,
-) -> str:
-    """A new session from a document's text; `take` takes in a file by name, part and rate."""
+def _read(text: bytes, source: str) -> tuple[Session, list[str]]:
+    """A document from its text, and what is to be told of it."""
     try:
         document, _ = settled(parse_session(text))
         found = brought_up(json.loads(text))
     except PondelError as error:
         raise BadDocument(error.message, where=source) from error
-    to_tell = [*found.notes, *sounds_different(document, found.came_from)]
-    whole = _with_files(document, take, {} if taken is None else taken, name)
-    return library.create(whole, rate_known=True, to_tell=to_tell)
+    return document, [*found.notes, *sounds_different(document, found.came_from)]
 
 
 def _with_files(document: Session, take: Take, taken: dict[str, str], name: str | None) -> Session:

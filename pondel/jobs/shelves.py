@@ -36,17 +36,25 @@ def written(shelf: Shelf) -> bytes | None:
 
 def read(text: bytes, source: str) -> Kept:
     """What a `shelf.json` holds; BadDocument says what of it is no recipe and no spectrum."""
-    try:
-        data = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise BadDocument(f"its {SHELF_FILE} is not JSON", where=source) from error
-    if not isinstance(data, dict) or not all(isinstance(data.get(what, {}), dict) for what in CHECKED):
+    data = object_in(text, SHELF_FILE, source)
+    if not all(isinstance(data.get(what, {}), dict) for what in CHECKED):
         raise BadDocument(f"its {SHELF_FILE} is no list of recipes and spectra", where=source)
     return [
         (what, name, _checked(what, name, body, source))
         for what in CHECKED
         for name, body in data.get(what, {}).items()
     ]
+
+
+def object_in(text: bytes, name: str, source: str) -> dict[str, Any]:
+    """The JSON object in a file of an archive; BadDocument when there is none."""
+    try:
+        data = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise BadDocument(f"its {name} is not JSON", where=source) from error
+    if not isinstance(data, dict):
+        raise BadDocument(f"its {name} is no JSON object", where=source)
+    return data
 
 
 def _checked(what: What, name: str, body: Any, source: str) -> Any:

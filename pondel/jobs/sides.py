@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -36,7 +36,7 @@ from pondel.core.judgement.sides import (
 from pondel.core.judgement.steadiness import gain_moves_db
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.behind import GivenUp, run_behind
+from pondel.jobs.behind import GivenUp, give_up, run_behind
 from pondel.jobs.fights import Fights
 from pondel.jobs.loops import Loops
 
@@ -160,10 +160,7 @@ class Sides:
         """Give up what is under way, and wait until it is."""
         with self._lock:
             under_way = list(self._compared.values())
-        for one in under_way:
-            one.stopped.set()
-        for one in under_way:
-            one.finished.wait()
+        give_up(under_way)
 
     def _fill(self, compared: Compared) -> None:
         where, deciding = compared.where, compared.deciding
@@ -190,8 +187,7 @@ class Sides:
         groups = families_of(deciding)
         if where.is_loop:
             return self._loops.table(document, where.start, where.frames, families=groups)
-        whole = self._analysis.whole_table(document)
-        return (self._analysis.table(document, groups) if groups else None) or whole
+        return self._analysis.whole_table(document, groups)
 
     def _side(
         self, compared: Compared, name: str, document: Session, bare: Session, table: HiddenTable
@@ -256,13 +252,10 @@ class Sides:
             return None
         if kind_of(led.move.kind).judged_in(led.move) != "both":
             return None
-        tables = [self._whole_table(one, pair) for one in (_without(document, led), document)]
+        both = (_without(document, led), document)
+        tables = [self._analysis.whole_table(one, groups_among(one, pair)) for one in both]
         zone_hz = self._fights.zone_of(document, *pair, *stretch)
         return fight_evidence(*tables, *pair, zone_hz, where.segments(document))
-
-    def _whole_table(self, document: Session, pair: Sequence[str]) -> HiddenTable:
-        whole, groups = self._analysis.whole_table(document), groups_among(document, pair)
-        return (self._analysis.table(document, groups) if groups else None) or whole
 
 
 def _of_the_lows(document: Session) -> list[str]:

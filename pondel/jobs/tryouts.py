@@ -26,13 +26,13 @@ from pondel.core.judgement.ways import Way, folded_ways, ways
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for
+from pondel.jobs.behind import BROKEN, give_up
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE, Judge, shared_out
 from pondel.jobs.loops import Loops
 from pondel.jobs.turns import be_nice
 
 log = logging.getLogger("pondel.jobs")
-BROKEN = "something went wrong inside Pondel; the log has the details"
 FORGOTTEN = "this way was forgotten: look at the ways again"
 MOST_KEPT = 8
 MOST_TRIES = 40
@@ -195,10 +195,7 @@ class Tryouts:
         """Give up what is under way, and wait until it is."""
         with self._lock:
             under_way = list(self._tried.values())
-            for tried in under_way:
-                tried.stopped.set()
-        for tried in under_way:
-            tried.finished.wait()
+        give_up(under_way)
 
     def _work(self, tried: Tried, document: Session, stretch: tuple[int, int]) -> None:
         try:

@@ -21,9 +21,7 @@ WHOLE_SONG = "the whole song"
 
 def table_for(analysis: Analysis, document: Session, claim: Claim) -> HiddenTable:
     """The whole song's table, in which both sides of a fight have a row."""
-    whole = analysis.whole_table(document)
-    groups = groups_among(document, (claim.leader, claim.yielder))
-    return (analysis.table(document, groups) if groups else None) or whole
+    return analysis.whole_table(document, groups_among(document, (claim.leader, claim.yielder)))
 
 
 def weighed(

@@ -10,7 +10,7 @@ import numpy as np
 from flask import Blueprint, Response, request
 
 from pondel.core import evidence
-from pondel.core.advice.peaks import over_words
+from pondel.core.advice.peaks import HIGHEST_DBTP, over_words
 from pondel.core.advice.silence import why_silent
 from pondel.core.document import Session
 from pondel.core.dsp.fold import FOLDS, MONITOR_FOLDS, Fold, monitored
@@ -144,11 +144,10 @@ def song_outline(session_id: str):
     document = asked_revision(session_id).document
     columns = jobs().meanwhile.outline(session_id, document, SONG_COLUMNS)
     peak = desk().whole_mix.known_peak(document) if columns else None
-    over = "" if peak is None else over_words(peak.true_peak_dbtp, peak.at_s, [])
-    if peak is not None and over:
-        loudest = desk().whole_mix.loudest_at(document, peak.at_s)
-        over = over_words(peak.true_peak_dbtp, peak.at_s, loudest)
-    return {"columns": columns, "over": over}
+    if peak is None or peak.true_peak_dbtp <= HIGHEST_DBTP:
+        return {"columns": columns, "over": ""}
+    loudest = desk().whole_mix.loudest_at(document, peak.at_s)
+    return {"columns": columns, "over": over_words(peak.true_peak_dbtp, peak.at_s, loudest)}
 
 
 def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:

@@ -15,10 +15,8 @@ HIGHEST_DBTP = -1.0
 
 
 def over_words(true_peak_dbtp: float, at_s: float, loudest: Sequence[str]) -> str:
-    """What to say of a mix and its highest peak, at a place in the song; empty where it is low."""
+    """What to say of a mix whose highest peak, at a place in the song, lies over `HIGHEST_DBTP`."""
     over_db = true_peak_dbtp - HIGHEST_DBTP
-    if over_db <= 0.0:
-        return ""
     minutes, seconds = divmod(int(at_s), 60)
     how = "over full scale" if true_peak_dbtp > 0.0 else f"over {signed(HIGHEST_DBTP, 'dBTP')}"
     verb = "are" if len(loudest) > 1 else "is"
