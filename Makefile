@@ -4,9 +4,11 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py tests/test_ways.py tests/test_plan_page.py tests/test_proof_page.py
+BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py tests/test_ways.py tests/test_plan_page.py tests/test_proof_page.py tests/test_reference_tracks.py
 # These need hardly any kernels: they run while those are compiled.
 FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py tests/test_wheel.py
+# The locks name every package, so nothing is left to be worked out; modules are compiled on first use.
+PLAINLY := --quiet --disable-pip-version-check --no-deps --no-compile
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: demo test lint check types bench assets score screenshots lock clean
@@ -15,10 +17,11 @@ demo: $(VENV)/.run
 	@echo "== starting the demo session"
 	$(BIN)/pondel demo --data $${PONDEL_DATA:-data}
 
-test: $(VENV)/.dev chromium
-	@echo "== lint, format and types, while the kernels are compiled beside them"
+test: $(VENV)/.run
+	@echo "== what the tests need, lint, format and types, while the kernels are compiled beside them"
 	@$(BIN)/python -m pondel.core.warming & warming=$$!; \
-	$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core \
+	$(MAKE) --no-print-directory $(VENV)/.dev chromium \
+	  && $(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core \
 	  && $(BIN)/pytest -p no:cacheprovider $(FIRST) > $(VENV)/first.log 2>&1; checked=$$?; \
 	[ $$checked = 0 ] || tail -60 $(VENV)/first.log; wait $$warming && exit $$checked
 	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
@@ -45,14 +48,17 @@ $(VENV)/bin/python:
 
 $(VENV)/.run: requirements.lock pyproject.toml | $(VENV)/bin/python
 	@echo "== installing what Pondel needs to run (a minute or two)"
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
+	$(BIN)/pip install $(PLAINLY) --require-hashes -r requirements.lock
+	$(BIN)/pip install $(PLAINLY) --no-build-isolation -e .
 	@touch $@
 
 $(VENV)/.dev: requirements-dev.lock pyproject.toml | $(VENV)/bin/python
 	@echo "== installing what the tests need (a minute or two)"
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
+	$(BIN)/pip install $(PLAINLY) --require-hashes -r requirements-dev.lock
+	$(BIN)/pip install $(PLAINLY) --no-build-isolation -e .
+	@# Many tests start processes, and some machines let none of them keep what it compiled. A few
+	@# packages hold files for other Pythons, which cannot be compiled and are not needed.
+	$(BIN)/python -m compileall -q -j 0 $(VENV)/lib pondel > $(VENV)/compiled.log 2>&1 || true
 	@touch $@ $(VENV)/.run
 
 .PHONY: soak

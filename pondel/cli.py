@@ -331,7 +331,7 @@ def plan(session: str, keep: bool, as_json: bool, data_dir: Path) -> None:
 @click.option("--bits", type=click.Choice(BIT_DEPTHS), default=None, help="24 unless ogg is asked for.")
 @click.option("--start", "start_s", type=float, default=0.0, help="Seconds.")
 @click.option("--end", "end_s", type=float, default=None, help="Seconds.")
-@click.option("--ring-out", is_flag=True, help="With what rings on after the song's end.")
+@click.option("--ring-out", is_flag=True, help="With what rings on after the end.")
 @click.option("--lower", "lower_db", type=float, default=0.0, help="Decibels, all files alike.")
 @click.option("--split", "split_hz", type=float, default=None, help="Each as a low and a high side.")
 @click.option("--name", "pattern", default="{part}", show_default=True, help="How files are named.")

@@ -55,8 +55,9 @@ def browsing() -> Iterator[Browser]:
 
 
 def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str]]:
-    """A fresh page and the list that collects its errors."""
-    page = browser.new_context(viewport={"width": 1280, "height": 800}, **options).new_page()
+    """A fresh page and the list that collects its errors; needles step, as for who wants it calm."""
+    settings = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce", **options}
+    page = browser.new_context(**settings).new_page()
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("console", lambda m: errors.append(said_by(m)) if m.type == "error" else None)

@@ -105,7 +105,7 @@ def test_duck_hear_undo_and_print(server, song, browser):
     page.keyboard.press("Control+z")
     page.wait_for_selector("text=No move on Tuba yet")
     page.keyboard.press("Control+Shift+z")
-    page.wait_for_selector("text=What it does")
+    page.wait_for_selector(".evidence")
 
     print_only_tuba(page)
     assert errors == []
@@ -148,7 +148,7 @@ def test_a_control_by_keys_by_drag_and_with_a_wrong_value(server, song, browser)
     field = page.locator('[aria-label="Attack, typed"]')
     field.fill("fast")
     field.press("Enter")
-    page.wait_for_selector("#messages >> text=not a number in ms")
+    page.wait_for_selector(".refusal >> text=not a number in ms")
     assert field.get_attribute("aria-invalid") == "true"
     page.get_by_role("button", name="Remove", exact=True).click()
     page.wait_for_selector("text=No move on Kick yet")
@@ -349,7 +349,7 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
         at_rest(page)
     assert band().hz < dragged.hz and band().range_db > dragged.range_db and band().q > dragged.q
     page.wait_for_selector('[data-plot="hit"] .handle')
-    page.locator('[data-plot="hit"] .handle[aria-label="Return"]').focus()
+    page.locator('[data-plot="hit"] .handle[aria-label$="Return"]').focus()
     release = band().release_ms
     page.keyboard.press("PageUp")
     at_rest(page)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import mido
 import numpy as np
 import pytest
@@ -132,6 +134,29 @@ def test_hits_come_back_from_midi_and_from_clicks(app, handed_on):
     track = soundfile.read(folder / "Kick clicks.wav")[0]
     begins = np.flatnonzero((np.abs(track[1:]) > 0.5) & (np.abs(track[:-1]) < 1e-6)) + 1
     assert np.abs(begins / RATE - true[true > 0]).max() < 0.001
+
+
+def test_a_gated_key_is_the_leader_where_it_is_struck_and_silence_elsewhere(app, handed_on):
+    folder, document = handed_on({**DUCK, "values": VALUES})
+    true = jobs_of(app).desk.hits_s(document.part("kick"))
+    key, _ = soundfile.read(folder / "Kick gated key.wav", always_2d=True)
+    kick = region(document, jobs_of(app).desk.media, ("kick", "source"), 0, key.shape[0])
+    for at_s, after_s in itertools.pairwise(true):
+        at = round(at_s * RATE)
+        assert np.allclose(key[at : at + RATE // 20], kick[at : at + RATE // 20], atol=1e-6)
+        assert not np.abs(
+            key[round(after_s * RATE) - RATE // 50 : round(after_s * RATE) - RATE // 100]
+        ).any()
+    # No step at its edges: nothing moves further in a frame than the sound itself does.
+    assert np.abs(np.diff(key, axis=0)).max() <= np.abs(np.diff(kick, axis=0)).max() + 0.01
+
+
+def test_a_key_that_is_struck_again_while_open_stays_open():
+    sound = np.ones((RATE, 1), np.float32)
+    gated = curves.gated(sound, np.array([0.0, 0.2, 0.25]), 0.1, RATE)[:, 0]
+    assert gated[0] == 1.0 and not gated[round(0.12 * RATE) : round(0.19 * RATE)].any()
+    assert np.all(gated[round(0.2 * RATE) : round(0.345 * RATE)] == 1.0)
+    assert not gated[round(0.36 * RATE) :].any()
 
 
 CHANGING = Beats([BeatChange(0, 104), BeatChange(2.3, 81.5, 3), BeatChange(5, 140)])

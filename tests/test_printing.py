@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 import soundfile
@@ -9,7 +11,9 @@ from conftest import hits, sine
 from web_tools import audio, jobs_of, until
 
 from pondel.core.audio.broadcast import told_by
+from pondel.core.document import Session
 from pondel.core.dsp.split import Split
+from pondel.core.engine.render import region
 from pondel.core.errors import BadDocument
 from pondel.jobs.printing import check_order, rings_out_s
 from pondel.store.prints import Order
@@ -55,6 +59,21 @@ def test_parts_groups_and_returns_sum_to_the_mix(printed):
     assert np.abs(total - found["mix"]).max() < 10 ** (-120 / 20)
 
 
+def test_what_is_printed_and_brought_in_again_nulls_with_the_mix(app, caller, printed):
+    found = printed(what="both", format="wav", bits="32f")
+    jobs = jobs_of(app)
+    again = jobs.library.create(Session(name="Again"))
+    stems = {
+        f"{name}.wav": audio(sound, subtype="FLOAT") for name, sound in found.items() if name != "mix"
+    }
+    assert caller.upload(again, *stems.items()).status_code == 202
+    document = until(
+        lambda: (one := jobs.library.head(again).document) and len(one.parts) == len(stems) and one
+    )
+    mix = region(document, jobs.desk.media, "mix", 0, found["mix"].shape[0])
+    assert np.abs(mix.astype(np.float64) - found["mix"]).max() < 10 ** (-120 / 20)
+
+
 def test_the_song_rings_out_where_that_is_asked_for(app, printed, song):
     plain = printed(what="mix", format="wav", bits="32f")["mix"]
     ringing = printed(what="mix", format="wav", bits="32f", ring_out=True)["mix"]
@@ -63,6 +82,21 @@ def test_the_song_rings_out_where_that_is_asked_for(app, printed, song):
     assert np.array_equal(ringing[: plain.shape[0]], plain)
     tail = ringing[plain.shape[0] :]
     assert np.abs(tail[: RATE // 4]).max() > 1e-3 and np.abs(tail[-RATE // 10 :]).max() < 1e-4
+
+
+def test_a_stretch_rings_out_without_what_plays_on_after_it(printed, song):
+    order = {"what": "mix", "format": "wav", "bits": "32f", "start_s": 0.5, "end_s": 1.5}
+    plain = printed(**order)["mix"]
+    ringing = printed(**order, ring_out=True)["mix"]
+    assert np.array_equal(ringing[: plain.shape[0]], plain)
+    tail = np.abs(ringing[plain.shape[0] :]).max(axis=1)
+    # The hall dies away; what the parts play from there on would stay as loud as it was.
+    assert tail[: RATE // 10].max() > 1e-3
+    levels = [
+        tail[n : n + RATE // 4].max() for n in range(RATE // 10, tail.size - RATE // 4, RATE // 4)
+    ]
+    assert all(after < before for before, after in itertools.pairwise(levels))
+    assert levels[0] < 0.5 * np.abs(plain[-RATE // 4 :]).max() and levels[-1] < 1e-3
 
 
 def test_both_sides_of_a_split_sum_to_what_is_printed_and_keep_to_their_side(printed):

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 from browser_tools import at_rest, open_page, until
 
+from pondel.core.document import parse_session, to_json
 from pondel.core.operations import parse_operation
 
 DUCK = {"op": "give way", "leader": "kick", "part": "tuba", "kind": "compressor", "how_far": "strong"}
@@ -58,5 +61,53 @@ def test_sides_are_compared_told_apart_and_heard_by_keys_alone(server, song, bro
     page.click("#play")
     until(page, "pondel.player.playing")
     page.wait_for_selector('#to-hear [data-item="mono"].done', timeout=60_000)
+    assert errors == []
+    page.context.close()
+
+
+def test_a_reference_is_heard_with_one_key_as_loud_as_the_mix_and_compared(server, song, browser):
+    address, jobs = server
+    data = to_json(jobs.library.head(song).document)
+    for n, name in enumerate(("Theirs", "Others")):
+        track = {
+            "id": name.lower(),
+            "name": name,
+            "reference": True,
+            "fader_db": -5.0 * (n + 1),
+            "moves": [],
+        }
+        data["parts"].append({**data["parts"][1], **track})
+    compared = jobs.library.create(parse_session(data), rate_known=True)
+    page, errors = open_page(browser, f"{address}/sessions/{compared}/lanes")
+    page.click("#play")
+    until(page, "pondel.player.playing")
+    layer = "pondel.player.layer"
+    mix = page.evaluate(f"{layer}.sound.hash")
+    page.keyboard.press("r")
+    until(
+        page,
+        f"pondel.state.hear === 'reference' && pondel.isAtRest() && {layer}.sound.hash !== '{mix}'",
+    )
+    about = "hear=reference&part=theirs&start_s=0&end_s=8"
+    match = "fetch('/sessions/{}/match?{}').then((one) => one.json()).then((one) => one.gain_db)"
+    gain_db = page.evaluate(match.format(compared, about))
+    gain = page.evaluate(f"{layer}.gain")
+    assert abs(20 * math.log10(gain) - gain_db) < 0.1 and abs(gain_db) > 1
+    first = page.evaluate(f"{layer}.sound.hash")
+    page.keyboard.press("Shift+R")
+    until(page, f"pondel.state.track === 'others' && {layer}.sound.hash !== '{first}'")
+    assert page.input_value("#track") == "others"
+    page.keyboard.press("r")
+    until(page, f"pondel.state.hear === 'mix' && pondel.isAtRest() && {layer}.sound.hash === '{mix}'")
+    assert page.evaluate(f"{layer}.gain") == 1
+    page.keyboard.press("4")
+    page.wait_for_selector("#beside", timeout=60_000)
+    assert "Theirs" in page.inner_text("#beside") and "LUFS" in page.inner_text("#beside")
+    page.focus("#thirds-open")
+    page.keyboard.press("Enter")
+    assert page.locator("#thirds tbody tr").count() == 29
+    page.focus("#hear-others")
+    page.keyboard.press("Enter")
+    until(page, "pondel.state.hear === 'reference' && pondel.state.track === 'others'")
     assert errors == []
     page.context.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pypdfium2
 import pytest
 from conftest import hits, sine
 from scipy.signal import freqz
@@ -54,6 +55,28 @@ def test_every_setting_comes_with_its_unit_and_its_key(caller, song, sheet):
     assert laid["why"] and laid["curve"]["most_db"] is not None
     page = caller.client.get(f"/sessions/{song}/recall").text
     assert "band 1, attack" in page and "Kick over Tuba in 40 Hz to 90 Hz" in page
+
+
+def test_the_pdf_can_be_read_searched_and_named_in_any_letters(caller, song):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="multiband")
+    caller.edit(song, op="set part", part="kick", field="name", value="Große Trommel Ω")
+    caller.edit(song, op="set session", field="name", value="Märchen/Ω")
+    answer = caller.client.get(f"/sessions/{song}/recall/recall.pdf")
+    assert answer.mimetype == "application/pdf"
+    assert "filename*=UTF-8''M%C3%A4rchen" in answer.headers["Content-Disposition"]
+    pages = [page.get_textpage().get_text_range() for page in pypdfium2.PdfDocument(answer.data)]
+    # A part with moves begins a page of its own; what stands on the page stands in the file as text.
+    (tuba,) = (page for page in pages if page.startswith("Tuba"))
+    told = {one["label"] for one in _laid(caller, song)["settings"]}
+    assert len(told) > 10 and all(one in tuba for one in told)
+    assert "key Große Trommel Ω" in tuba and "Why" not in tuba
+    assert all(why[:40] in tuba.replace("\r\n", " ") for why in _laid(caller, song)["why"])
+    assert "Große Trommel Ω" in pages[0] and f"1 of {len(pages)}" in pages[0]
+
+
+def _laid(caller, song):
+    sheet = caller.client.get(f"/sessions/{song}/recall/recall.json").json
+    return next(part for part in sheet["parts"] if part["name"] == "Tuba")["moves"][0]
 
 
 def test_the_curve_is_that_of_the_cookbook(caller, song, sheet):

@@ -282,7 +282,7 @@ def test_the_figures_of_proof_come_by_themselves(caller, song):
     asked = f"/sessions/{song}/proof/figures?start_s=1&end_s=3"
     figures = caller.client.get(asked).text
     assert "Tuba gives way to Kick" in figures
-    assert "on 4 hits, median" in figures and "0:01.0 to 0:03.0" in figures
+    assert "On 4 hits, median" in figures and "0:01.0 to 0:03.0" in figures
     caller.edit(song, op="set part", part="tuba", field="mute", value=True)
     muted = caller.client.get(asked).text
     assert "Tuba is muted: nothing is hidden" in muted and "hidden</span>" not in muted

@@ -34,6 +34,7 @@ VIEWS = {
     "drawn-duck": ("moves?part=tuba&leader=bass-drum", "light", "drawn duck"),
     "intake": ("intake", "light", None),
     "proof": (f"proof?sides=B&{LOOP}", "light", None),
+    "references": (f"proof?over=song&{LOOP}", "light", "references"),
     "hand-off": ("hand-off", "light", None),
 }
 
@@ -43,6 +44,13 @@ def prepare(page: Page, what: str | None) -> None:
     if what == "pair":
         page.check("#picture-pair", force=True)
         page.wait_for_selector("#pair-facts >> text=Together", timeout=60_000)
+    elif what == "references":
+        page.wait_for_selector("#beside", timeout=120_000)
+        page.wait_for_selector("#whole-mix", timeout=120_000)
+        place = "document.querySelector('.proof .scroll')"
+        page.evaluate(
+            f"{place}.scrollTo(0, document.querySelector('#references-title').offsetTop - 60)"
+        )
     elif what is not None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
@@ -54,7 +62,7 @@ def prepare(page: Page, what: str | None) -> None:
         page.evaluate("document.querySelector('.ways .scroll').scrollTo(0, 0)")
     if "/plan" in page.url:
         page.wait_for_selector("#keep-plan", timeout=120_000)
-    if "/proof" in page.url:
+    if "/proof" in page.url and what is None:
         page.click("#variants button:text-is('C')")
         page.wait_for_selector("#side-B")
         page.wait_for_selector("#open-B", timeout=60_000)

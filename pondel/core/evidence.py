@@ -11,7 +11,7 @@ from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.fold import Fold, Side, folded
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.listen import Plan, in_zone, plan_region
+from pondel.core.engine.listen import Plan, in_zone, make_plan, plan_region
 from pondel.core.engine.routing import active_moves
 from pondel.core.hearing.clear import too_small_to_hear
 from pondel.core.hearing.scale import PLACES_HZ
@@ -224,11 +224,13 @@ def _on_hits(
 def matching_gain_db(
     plan: Plan, now: ChunkedSession, untreated: ChunkedSession, start: int, frames: int
 ) -> tuple[float, float | None]:
-    """Gain in dB that makes the untreated sound as loud as the treated one, and its LUFS.
+    """Gain in dB that makes the untreated sound as loud as the treated one, and the LUFS of that.
 
-    By integrated loudness of what is played; a gain of 0 when either is silent.
+    A reference is made as loud as the mix. By integrated loudness of what is played; a gain of 0 when
+    either is silent.
     """
-    after = loudness_lufs(plan_region(plan, now, start, frames), now.session.rate)
+    louder = make_plan(now.session, "mix") if plan.hear == "reference" else plan
+    after = loudness_lufs(plan_region(louder, now, start, frames), now.session.rate)
     before = loudness_lufs(plan_region(plan, untreated, start, frames), now.session.rate)
     gain_db = after - before if after is not None and before is not None else 0.0
     return gain_db, after

@@ -11,6 +11,7 @@ from pondel import demo
 from pondel.core.document import Part, Send, Session, parse_session, to_json
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
+from pondel.demo.references import play_references
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 from pondel.store.variants import Variants
@@ -47,6 +48,11 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
         file = take_file(library, stem, demo.RATE)
         part_id = fresh_id(stem.stem, {part.id for part in parts})
         parts.append(Part(id=part_id, name=stem.stem, role=role, file=file, fader_db=fader_db, pan=pan))
+    references = []
+    for track in play_references(library.data_dir / "demo" / "references", say):
+        part_id = fresh_id(track.stem, {part.id for part in parts})
+        file = take_file(library, track, demo.RATE)
+        references.append(Part(id=part_id, name=track.stem, file=file, reference=True))
     returns = {name: fresh_id(name, {part.id for part in parts}) for name in demo.SPACES}
     for part in parts:
         part.sends = [
@@ -59,12 +65,16 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
             "rate": demo.RATE,
             "tempo_bpm": tempo_bpm,
             "sections": sections,
-            "parts": [*(part.model_dump() for part in parts), *_spaces(returns)],
+            "parts": [
+                *(part.model_dump() for part in parts),
+                *_spaces(returns),
+                *(track.model_dump() for track in references),
+            ],
             "zones": DECIDED["zones"],
         }
     )
     say("measuring who hides whom")
-    for part in parts:
+    for part in [*parts, *references]:
         desk.recordings.take(part.file or "")
     desk.analysis.whole_table(document)
     session_id = library.create(document, rate_known=True)

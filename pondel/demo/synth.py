@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, fftconvolve, lfilter, sosfilt
+from scipy.signal import butter, lfilter, oaconvolve, sosfilt
 
 RATE = 48000
 
@@ -233,5 +233,6 @@ def _in_a_room(dry: np.ndarray, amount: float, random: np.random.Generator) -> n
         tail = random.standard_normal(t.size) * np.exp(-t / 0.16) * np.minimum(t / 0.012, 1.0)
         tail = lfilter([0.35], [1, -0.65], tail)
         tail = sosfilt(butter(2, 180, "highpass", fs=RATE, output="sos"), tail)
-        wet[:, c] = fftconvolve(dry[:, c], tail / np.sqrt((tail**2).sum()))[: dry.shape[0]]
+        tail = (tail / np.sqrt((tail**2).sum())).astype(np.float32)
+        wet[:, c] = oaconvolve(dry[:, c].astype(np.float32), tail)[: dry.shape[0]]
     return dry + amount * wet

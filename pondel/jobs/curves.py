@@ -2,7 +2,7 @@
 
 paths = write_curves(document, recordings, folder)
 # Tuba 1 compressor gain.wav, Tuba 1 compressor gain.csv, ... corners.csv, ... gain.mid,
-# Bass drum hits.mid, Bass drum clicks.wav, Accordion 2 EQ impulse.wav
+# Bass drum hits.mid, Bass drum clicks.wav, Bass drum gated key.wav, Accordion 2 EQ impulse.wav
 """
 
 from __future__ import annotations
@@ -12,8 +12,10 @@ from pathlib import Path
 
 import numpy as np
 
+from pondel.core.advice.lengths import lengths_of
 from pondel.core.audio import files
 from pondel.core.document import Part, Session
+from pondel.core.engine import render
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.routing import active_moves
 from pondel.core.evidence import led_moves
@@ -23,7 +25,7 @@ from pondel.core.moves.base import TRACE_RATE
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.recordings import Recordings
 
-LEAST_MOVED_DB = 0.01
+LEAST_MOVED_DB, LEAST_OPEN_S = 0.01, 0.06
 
 
 def write_curves(
@@ -42,7 +44,7 @@ def write_curves(
         paths += _of_part(document, media, part, folder, frames)
         progress((done + 1) / steps)
     for done, part in enumerate(leaders.values(), len(treated)):
-        paths += _hits(document, part, media.hits_s(part), folder, frames)
+        paths += _hits(document, media, part, folder, frames)
         progress((done + 1) / steps)
     return paths
 
@@ -96,8 +98,10 @@ def _gains(document: Session, title: str, own: dict[str, np.ndarray], folder: Pa
 
 
 def _hits(
-    document: Session, part: Part, times_s: np.ndarray, folder: Path, frames: int
+    document: Session, media: Recordings, part: Part, folder: Path, frames: int
 ) -> Iterator[Path]:
+    """A leader's hits as notes, as clicks, and as its own sound where it is struck."""
+    times_s = media.hits_s(part)
     if not times_s.size:
         return
     name = files.safe_name(part.name)
@@ -106,6 +110,11 @@ def _hits(
     yield path
     track = curves.clicks(times_s, frames, document.rate)[:, np.newaxis]
     yield _wav(folder / f"{name} clicks.wav", track, document.rate)
+    struck = media.of(part.file).hits(part) if part.file else []
+    open_s = lengths_of(struck).fall_20_s or LEAST_OPEN_S
+    sound = render.region(document, media, (part.id, "source"), 0, frames)
+    key = curves.gated(sound, times_s, max(open_s, LEAST_OPEN_S), document.rate)
+    yield _wav(folder / f"{name} gated key.wav", key, document.rate)
 
 
 def _wav(path: Path, samples: np.ndarray, rate: int) -> Path:

@@ -34,6 +34,7 @@ from pondel.jobs.loops import Loops
 from pondel.jobs.plans import Plans
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
+from pondel.jobs.references import References
 from pondel.jobs.sides import Sides
 from pondel.jobs.tryouts import Tryouts
 from pondel.jobs.whole_mix import WholeMix
@@ -71,6 +72,7 @@ class Desk:
         self.tryouts = Tryouts(self.now, self.loops, self.fights)
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
+        self.references = References(library.measures, self.now, step)
         self.plans = Plans(self.now, self.analysis, self.loops, self.fights, self.whole_mix)
         self.blind = BlindTests(self.now, library.ledger)
         self.sides = Sides(self.now, self.analysis, self.loops, self.fights)

@@ -13,6 +13,8 @@ from pondel.core.errors import PondelError
 from pondel.core.families import Members
 from pondel.core.hearing.table import HiddenTable
 from pondel.jobs.desk import Desk
+from pondel.jobs.references import Told
+from pondel.jobs.sides import Where
 from pondel.jobs.turns import Superseded, Turns
 from pondel.jobs.whole_mix import MixTone, SumLevels
 
@@ -54,6 +56,13 @@ class Meanwhile:
         mix = self._desk.whole_mix
         return mix.known_tone(document) or self._meanwhile(
             f"tone {session_id}", lambda: mix.tone(document)
+        )
+
+    def beside(self, session_id: str, document: Session, where: Where) -> Told | None:
+        """The mix beside its references, None while they are compared: that is begun if need be."""
+        references = self._desk.references
+        return references.known(document, where) or self._meanwhile(
+            f"references {session_id}", lambda: references.compare(document, where)
         )
 
     def _meanwhile(self, name: str, work: Callable[[], object]) -> None:

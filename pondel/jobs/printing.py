@@ -14,6 +14,8 @@ import numpy as np
 
 from pondel.core.audio import files
 from pondel.core.audio.broadcast import stamped
+from pondel.core.audio.cut import cut_at
+from pondel.core.audio.media import Media
 from pondel.core.document import Session
 from pondel.core.dsp.split import Split
 from pondel.core.engine import render
@@ -32,6 +34,8 @@ MOST_LOWER_DB, SPLIT_HZ = 40.0, (30.0, 8000.0)
 SIDES = ("low", "high")
 CURVES = "curves"
 """What is ordered where gains, hits and responses are wanted rather than sound."""
+WHOLES = ("mix", "parts", "both", CURVES)
+"""What is no part of its own."""
 
 
 class Printing:
@@ -89,18 +93,17 @@ class Printing:
     def print_bytes(self, document: Session, order: Order) -> int:
         """Bytes that a print of the whole song takes, at most."""
         if order.what == CURVES:
-            tracks = sum(1 + 2 * len(active_moves(part)) for part in document.parts)
+            tracks = sum(3 + 2 * len(active_moves(part)) for part in document.parts)
             return tracks * files.wav_bytes(song_frames(document, self._media), 1)
         files_wanted = len(_targets(document, order)) * (2 if order.split_hz else 1)
         return files_wanted * files.wav_bytes(self._song(document, order), 2)
 
     def _song(self, document: Session, order: Order) -> int:
-        ringing = math.ceil(rings_out_s(document) * document.rate) if order.ring_out else 0
-        return song_frames(document, self._media) + ringing
+        return song_frames(document, self._media) + _ringing(document, order)
 
     def _stretch(self, document: Session, order: Order) -> tuple[int, int]:
         """The frames to print: within the song; BadDocument when there is nothing between."""
-        rate, song = document.rate, self._song(document, order)
+        rate, song = document.rate, song_frames(document, self._media)
         for name, value in (("start", order.start_s), ("end", order.end_s)):
             if value is not None and not 0.0 <= value < math.inf:
                 raise BadDocument(f"{value:g} s is not a place in the song", where=f"the {name}")
@@ -112,14 +115,17 @@ class Printing:
             raise BadDocument(
                 f"the song ends at {song / rate:.2f} s, before the stretch to print starts"
             )
-        return start, end
+        return start, end + _ringing(document, order)
 
     def _blocks(
         self, document: Session, targets: list[render.Target], order: Order, start: int, end: int
     ) -> Iterator[list[np.ndarray]]:
         """What goes into each file, block by block."""
         gain = np.float32(10 ** (-order.lower_db / 20))
-        rows = render.blocks(document, self._media, targets, start, end - start)
+        media: Media = self._media
+        if order.ring_out and order.end_s is not None:
+            document, media = cut_at(document, media, order.end_s)
+        rows = render.blocks(document, media, targets, start, end - start)
         for blocks in _split(rows, order, document.rate, len(targets)):
             yield [block * gain for block in blocks] if order.lower_db else blocks
 
@@ -155,6 +161,8 @@ class _Over:
 def check_order(document: Session, order: Order) -> None:
     """BadDocument or BadAudio when an order cannot be printed, whatever the sound is."""
     files.check_target(order.format, order.bits)
+    if order.what not in WHOLES and document.part(order.what).reference:
+        raise BadDocument("a reference is never printed", where=document.part(order.what).name)
     if not 0.0 <= order.lower_db <= MOST_LOWER_DB:
         raise BadDocument(f"print from 0 to {MOST_LOWER_DB:g} dB lower", where="lower by")
     lowest, highest = SPLIT_HZ
@@ -176,8 +184,12 @@ def _is_pattern(pattern: str) -> bool:
     return bool(pattern.strip()) and are_known
 
 
+def _ringing(document: Session, order: Order) -> int:
+    return math.ceil(rings_out_s(document) * document.rate) if order.ring_out else 0
+
+
 def rings_out_s(document: Session) -> float:
-    """How long returns and other tails go on after the last recording has ended."""
+    """How long returns and other tails go on after what they are fed has ended."""
     rings = [
         sum(kind_of(move.kind).rings_s(move) for move in active_moves(part)) for part in document.parts
     ]
@@ -188,10 +200,8 @@ def _targets(document: Session, order: Order) -> dict[str, render.Target]:
     what = order.what
     targets: dict[str, render.Target] = {}
     chosen = document.summed() if what in ("parts", "both") else []
-    if what not in ("mix", "parts", "both"):
+    if what not in WHOLES:
         chosen = [document.part(what)]
-        if chosen[0].reference:
-            raise BadDocument("a reference is never printed", where=chosen[0].name)
 
     def add(part: str, role: str, target: render.Target) -> None:
         named = order.pattern.format(

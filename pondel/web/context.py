@@ -12,6 +12,7 @@ from flask import current_app, flash, request
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument, NotFound, NotYet, StaleEdit
 from pondel.jobs.desk import Desk
+from pondel.jobs.references import references_of
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 from pondel.store.revisions import Revision
@@ -181,4 +182,5 @@ def song_facts(session_id: str, revision: Revision) -> dict:
             {"id": p.id, "name": p.name, "tag": marks[p.id].tag, "ink": marks[p.id].ink}
             for p in document.parts
         ],
+        "references": [{"id": p.id, "name": p.name} for p in references_of(document)],
     }

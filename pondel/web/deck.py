@@ -160,7 +160,7 @@ def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
 
 @blueprint.get("/sessions/<session_id>/match")
 def match(session_id: str):
-    """The gain in dB that makes the untreated sound, or that of a reference, as loud as this one."""
+    """The gain in dB that makes the untreated sound, a revision or a reference as loud as this."""
     document = tried_or_asked(session_id)
     stretch = asked_stretch(document)
     parts, hear = request.args.getlist("part"), request.args.get("hear", "mix")

@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import json
-from urllib.parse import quote
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
-from pondel.core.audio.files import FORMATS, safe_name
+from pondel.core.audio.files import FORMATS
 from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument
+from pondel.core.evidence import led_moves
+from pondel.core.moves.registry import kind_of
 from pondel.core.units import parse
 from pondel.jobs.along import along_of
 from pondel.jobs.archives import SESSION_FILE, stream_archive
-from pondel.jobs.printing import CURVES, FIELDS, check_order
+from pondel.jobs.printing import FIELDS, check_order
 from pondel.store.arrivals import UNFINISHED
 from pondel.store.prints import Order
 from pondel.web import asked
 from pondel.web.context import head, jobs, library, opened, song_facts
 from pondel.web.ink import inked
+from pondel.web.words import file_names
 
 SONG = (0.0, None)
 blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
@@ -28,12 +30,16 @@ blueprint = Blueprint("handoff", __name__, url_prefix="/sessions/<session_id>")
 def show(session_id: str):
     """The screen."""
     revision = opened(session_id)
+    document = revision.document
+    led = {(one.yielder.id, one.move.id): one.leader.id for one in led_moves(document)}
     return render_template(
         "handoff.html",
         stage="hand-off",
         facts=song_facts(session_id, revision),
-        document=revision.document,
-        marks=inked(revision.document),
+        document=document,
+        marks=inked(document),
+        pictured=[(p, one, led.get((p.id, one.id))) for p in document.parts for one in p.moves],
+        kind_of=kind_of,
         prints=jobs().prints.of_session(session_id),
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
@@ -54,15 +60,13 @@ def order(session_id: str):
         asked.words("format", "wav"),
         asked.words("bits", "24"),
         *stretch,
-        ring_out=stretch == SONG and asked.words("over", "song") == "ring out",
+        ring_out=asked.words("ring_out") == "1",
         lower_db=_amount("lower_db", "dB") or 0.0,
         split_hz=_amount("split_hz", "Hz"),
         pattern=asked.words("pattern", "{part}", most=120).strip() or "{part}",
         variant=next(one.name for one in every if one.is_open),
     )
     check_order(document, wanted)
-    if wanted.what not in ("mix", "parts", "both", CURVES):
-        document.part(wanted.what)
     if not document.parts:
         raise BadDocument("there is nothing to print yet: bring in some files first")
     ordered = jobs().prints.order(session_id, revision.id, wanted)
@@ -73,7 +77,7 @@ def order(session_id: str):
 def _stretch(document: Session) -> tuple[float, float | None]:
     """From where to where is printed: all of the song, the loop, or a section."""
     over = asked.words("over", "song", most=80)
-    if over in ("song", "ring out"):
+    if over == "song":
         return SONG
     section = next((one for one in document.sections if one.id == over), None)
     if section is not None:
@@ -114,10 +118,7 @@ def document_file(session_id: str):
 def archive(session_id: str):
     """The session with its audio, packed while it is sent."""
     document = head(session_id).document
-    name = f"{safe_name(document.name)}.zip"
-    plain = name.encode("ascii", "ignore").decode().strip(" .") or "session.zip"
-    names = {"filename": plain, "filename*": f"UTF-8''{quote(name, safe='')}"}
     packed = stream_archive(library(), document, along_of(library(), session_id))
     response = Response(packed, mimetype="application/zip")
-    response.headers.set("Content-Disposition", "attachment", **names)
+    response.headers.set("Content-Disposition", "attachment", **file_names(document.name, ".zip"))
     return response

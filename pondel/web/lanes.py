@@ -158,6 +158,8 @@ class ToldFight:
     """A fight, and how its leader stands in the zone: now, and were the other not there."""
 
     pair: HiddenPair
+    weight: float
+    is_as_it_should_be: bool
     in_zone: float
     on_hits: float | None
     clear: str
@@ -176,6 +178,8 @@ def _told(found: SongHeard, one: RankedPair) -> ToldFight:
     )
     return ToldFight(
         pair,
+        one.weight,
+        one.is_as_it_should_be,
         table.share(pair.hidden, pair.by, scope),
         table.share(pair.hidden, pair.by, on_hits) if table.has_hits(pair.hidden, scope) else None,
         clear(stands_db),

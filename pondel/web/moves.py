@@ -11,7 +11,7 @@ from flask import Blueprint, render_template, request
 
 from pondel.core.advice.proposals import usual_kind
 from pondel.core.advice.tuning import Tuning, tunings
-from pondel.core.document import Session, move_of
+from pondel.core.document import Part, Session, move_of
 from pondel.core.dsp.fold import SIDES, Side
 from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
@@ -199,7 +199,7 @@ GONE = {"gone": True}
 """The answer about a move that an undo has just taken away: its picture goes with it."""
 
 
-def _asked_move(document: Session) -> tuple[Any, Any] | None:
+def asked_move(document: Session) -> tuple[Any, Any] | None:
     """The part and move of the address, None when they are not, or no longer, there."""
     part_id, move_id = request.args.get("part", ""), request.args.get("move", "")
     if not document.has_part(part_id):
@@ -214,7 +214,7 @@ def _asked_move(document: Session) -> tuple[Any, Any] | None:
 def response(session_id: str):
     """A move over frequency: what stands still, what moves with which trace, and handles."""
     document = asked_revision(session_id).document
-    chosen = _asked_move(document)
+    chosen = asked_move(document)
     if chosen is None:
         return GONE
     part, move = chosen
@@ -256,55 +256,56 @@ def _complex(values: np.ndarray) -> dict[str, list[float]]:
 def hit(session_id: str):
     """One hit of the leader, averaged: both parts' envelopes and the move's gain, with its spread."""
     document = asked_revision(session_id).document
-    chosen = _asked_move(document)
+    chosen = asked_move(document)
     if chosen is None:
         return GONE
     part, move = chosen
     leader_id = request.args.get("leader", "")
-    stretch = asked_stretch(document)
-    now, untreated = desk().now(document), desk().untreated(document)
     leader = document.part(leader_id) if document.has_part(leader_id) else part
+    stretch, item = asked_stretch(document), asked.whole("item") or 0
+    return in_turn("hit", lambda: averaged_hit(document, part, move, leader, stretch, item))
+
+
+def averaged_hit(
+    document: Session, part: Part, move: Any, leader: Part, stretch: Stretch, item: int = 0
+) -> dict[str, Any]:
+    """One hit of a leader, averaged over a stretch: what a picture of it needs."""
+    now, untreated = desk().now(document), desk().untreated(document)
     hits = within(desk().fights.hits_s(document, leader), stretch.start, stretch.frames, document.rate)
     gap = gap_s(hits)
     after_s = min(LONGEST_HIT_VIEW_S, gap if gap is not None else 0.6)
     where = (stretch.start, stretch.frames)
-    item = asked.whole("item") or 0
     bpm = document.beats().bpm_at(stretch.start / document.rate)
-    handles = asdict(kind_of(move.kind).hit_face(move, item, bpm))
 
-    def work() -> dict[str, Any]:
-        def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
-            steps = steps_db(chunked.region((part_id, tap), *where), document.rate)
-            return average_around(steps, STEP_S, hits, BEFORE_HIT_S, after_s)
+    def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
+        steps = steps_db(chunked.region((part_id, tap), *where), document.rate)
+        return average_around(steps, STEP_S, hits, BEFORE_HIT_S, after_s)
 
-        traces = now.reductions(part.id, *where)
-        trace = traces.get(move.id)
-        gain, step_s = None, 1 / TRACE_RATE
-        if trace is not None:
-            gain = average_around(-trace.mean, step_s, hits, BEFORE_HIT_S, after_s)
-        elif move.on:
-            # A move without a gain over time is shown by what it does to the level.
-            step_s = LEVEL_STEP_S
-            sounds = desk().fights.around_move(document, part.id, move.id, where)
-            change = level_change_db(*sounds, document.rate)
-            gain = average_around(change, step_s, hits, BEFORE_HIT_S, after_s)
-        leads = envelope(now, leader.id, "source")
-        return {
-            "hits": int(hits.size),
-            "before_s": BEFORE_HIT_S,
-            "after_s": after_s,
-            "step_s": STEP_S,
-            "trace_step_s": step_s,
-            "gain_is": "gain" if trace is not None else "change of level",
-            "leader": _averaged(leads),
-            "before": _averaged(envelope(untreated, part.id)),
-            "after": _averaged(envelope(now, part.id)),
-            "gain": _averaged(gain),
-            **handles,
-            "beat_s": document.known_tempo_bpm and 60.0 / bpm,
-        }
-
-    return in_turn("hit", work)
+    trace = now.reductions(part.id, *where).get(move.id)
+    gain, step_s = None, 1 / TRACE_RATE
+    if trace is not None:
+        gain = average_around(-trace.mean, step_s, hits, BEFORE_HIT_S, after_s)
+    elif move.on:
+        # A move without a gain over time is shown by what it does to the level.
+        step_s = LEVEL_STEP_S
+        sounds = desk().fights.around_move(document, part.id, move.id, where)
+        gain = average_around(
+            level_change_db(*sounds, document.rate), step_s, hits, BEFORE_HIT_S, after_s
+        )
+    return {
+        "hits": int(hits.size),
+        "before_s": BEFORE_HIT_S,
+        "after_s": after_s,
+        "step_s": STEP_S,
+        "trace_step_s": step_s,
+        "gain_is": "gain" if trace is not None else "change of level",
+        "leader": _averaged(envelope(now, leader.id, "source")),
+        "before": _averaged(envelope(untreated, part.id)),
+        "after": _averaged(envelope(now, part.id)),
+        "gain": _averaged(gain),
+        **asdict(kind_of(move.kind).hit_face(move, item, bpm)),
+        "beat_s": document.known_tempo_bpm and 60.0 / bpm,
+    }
 
 
 def _power(levels_db: np.ndarray) -> float:
@@ -341,7 +342,7 @@ def _averaged(found: Averaged | None) -> dict[str, list[float]] | None:
 def live(session_id: str):
     """Spectra of leader and part over the loop and the traces that move with the sound."""
     document = asked_revision(session_id).document
-    chosen = _asked_move(document)
+    chosen = asked_move(document)
     if chosen is None:
         return GONE
     part, move = chosen
@@ -397,7 +398,7 @@ def live(session_id: str):
 def checks(session_id: str):
     """What is wrong with a move in the loop, in words, with buttons that mend it; a fragment."""
     document = asked_revision(session_id).document
-    chosen = _asked_move(document)
+    chosen = asked_move(document)
     if chosen is None:
         return "", 204
     part, move = chosen

@@ -84,6 +84,14 @@ def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     )
 
 
+def by_pair(found: list[Case]) -> list[list[Case]]:
+    """Cases of the same two parts together, pairs in the order of their first moves."""
+    pairs: dict[tuple[str, str], list[Case]] = {}
+    for case in found:
+        pairs.setdefault((case.led.leader.id, case.led.yielder.id), []).append(case)
+    return list(pairs.values())
+
+
 def asked_sides(session_id: str, document: Session) -> list[tuple[str, Session]]:
     """The untreated session and the variants that are asked for: three at most, the open one always."""
     every = jobs().variants.of(session_id)
@@ -250,7 +258,7 @@ def figures(session_id: str):
         facts={"id": session_id},
         marks=inked(document),
         stretch=stretch,
-        cases=found,
+        pairs=by_pair(found),
         thin=thinner,
         kind_of=kind_of,
     )

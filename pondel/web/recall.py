@@ -1,4 +1,4 @@
-"""The recall sheet as a page that prints well, and as JSON."""
+"""The recall sheet as a page that prints well, as a PDF and as JSON."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from pondel.core.handon.recall import decided_in_words, levels_in_words, recall
 from pondel.core.judgement.sides import decided, fight_stands
 from pondel.web.context import desk, head, opened
 from pondel.web.ink import inked
+from pondel.web.words import file_names
 
 blueprint = Blueprint("recall", __name__, url_prefix="/sessions/<session_id>/recall")
 WIDTH, HEIGHT, TOP_DB, LOWEST_DB = 300.0, 84.0, 12.0, -24.0
@@ -85,3 +86,16 @@ def as_json(session_id: str):
     text = json.dumps(sheet, indent=1, ensure_ascii=False)
     headers = {"Content-Disposition": 'attachment; filename="recall.json"'}
     return Response(text, mimetype="application/json", headers=headers)
+
+
+@blueprint.get("/recall.pdf")
+def as_pdf(session_id: str):
+    """The same as a PDF."""
+    from pondel.web.recall_pdf import recall_pdf
+
+    document = head(session_id).document
+    response = Response(recall_pdf(_sheet(document)), mimetype="application/pdf")
+    response.headers.set(
+        "Content-Disposition", "attachment", **file_names(document.name, " recall.pdf")
+    )
+    return response

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import re
 from typing import Any
+from urllib.parse import quote
 
 from markupsafe import Markup
 
+from pondel.core.audio.files import safe_name
 from pondel.core.moves.amounts import far_words
 from pondel.core.notes import note_name
 from pondel.core.units import change, say, say_hz, signed
@@ -46,6 +48,13 @@ def setting(operation: dict[str, Any], name: str = "") -> Markup:
     """The attributes of a control that sets the operation's value."""
     found = control_id(operation, name)
     return Markup('id="set-{}" data-target="{}"').format(found, json.dumps(operation))
+
+
+def file_names(name: str, ending: str) -> dict[str, str]:
+    """What a download is called: in plain letters, and as it is (RFC 6266)."""
+    whole = f"{safe_name(name)}{ending}"
+    plain = whole.encode("ascii", "ignore").decode().strip(" .") or f"session{ending}"
+    return {"filename": plain, "filename*": f"UTF-8''{quote(whole, safe='')}"}
 
 
 NAMING = ("part", "move", "field", "list", "to", "zone", "leads", "gives_way", "leader", "kind")

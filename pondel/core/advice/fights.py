@@ -30,10 +30,14 @@ BACKING_WEIGHT = 0.4
 
 @dataclass(frozen=True)
 class RankedPair:
-    """A pair and its weight in the ranking: the hidden share, less where that is as it should be."""
+    """A pair and its weight in the ranking: the hidden share, less where that is as it should be.
+
+    It is where the one that hides leads, as was decided or as it usually does: a voice over a pad.
+    """
 
     pair: HiddenPair
     weight: float
+    is_as_it_should_be: bool
 
 
 def usually_leads(one: Role, other: Role) -> bool:
@@ -43,8 +47,12 @@ def usually_leads(one: Role, other: Role) -> bool:
 
 def ranked(session: Session, table: HiddenTable, scope: Scope = WHOLE) -> list[RankedPair]:
     """All pairs, the fight that matters most first."""
+    decided = {(zone.leads, part) for zone in session.zones for part in zone.gives_way}
     found = []
     for pair in table.pairs(scope):
         leads = usually_leads(session.part(pair.hidden).role, session.part(pair.by).role)
-        found.append(RankedPair(pair, pair.share * (1.0 if leads else BACKING_WEIGHT)))
+        if (pair.hidden, pair.by) in decided or (pair.by, pair.hidden) in decided:
+            leads = (pair.hidden, pair.by) in decided
+        weight = pair.share * (1.0 if leads else BACKING_WEIGHT)
+        found.append(RankedPair(pair, weight, not leads))
     return sorted(found, key=lambda one: (-one.weight, one.pair.hidden, one.pair.by))

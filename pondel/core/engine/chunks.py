@@ -17,7 +17,7 @@ from cachetools import LRUCache
 from pydantic import BaseModel
 
 from pondel.core.audio.media import Media
-from pondel.core.document import Session
+from pondel.core.document import Part, Session
 from pondel.core.engine import routing
 from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, in_the_mix_of
 from pondel.core.engine.graph import Graph, TraceLogs
@@ -25,6 +25,7 @@ from pondel.core.engine.routing import Node
 from pondel.core.engine.run_up import stand_at
 from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Stream
+from pondel.core.errors import BadRecording
 from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
@@ -286,6 +287,13 @@ class ChunkedSession:
     def in_the_mix(self, part_id: str) -> InTheMix:
         """Which sounds the hearing model needs to have a part as it reaches the mix."""
         return in_the_mix_of(self.session, self._media, self.session.part(part_id), self._prints)
+
+    def recording_frames(self, part: Part) -> int:
+        """Length of a part's recording; 0 where it has none that can be read."""
+        try:
+            return self._media.frames(part.file) if part.file else 0
+        except BadRecording:
+            return 0
 
     def kept(self, key: Hashable, make: Callable[[], np.ndarray]) -> np.ndarray:
         """An array that is made once and kept among the chunks."""

@@ -17,9 +17,20 @@ from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 from pondel.core.moves.registry import kind_of
 
-Hear = Literal["mix", "pair", "part", "zone", "key", "heard", "heard in place", "lost", "lost in place"]
+Hear = Literal[
+    "mix",
+    "pair",
+    "part",
+    "zone",
+    "key",
+    "reference",
+    "heard",
+    "heard in place",
+    "lost",
+    "lost in place",
+]
 HEARS: tuple[Hear, ...] = Hear.__args__  # type: ignore[attr-defined]
-SURVIVING = HEARS[5:]
+SURVIVING = HEARS[6:]
 """Of a part what is heard in the mix, or lost; by itself, or in its place: `survival.py` plays them."""
 ZONE_SLOPE_DB_OCT = 24
 HIGHEST_ZONE_HZ = 24_000.0
@@ -94,6 +105,8 @@ def make_plan(
         if zone_hz is None or not 10 <= zone_hz[0] < zone_hz[1] <= HIGHEST_ZONE_HZ:
             raise BadDocument("choose a zone to hear first")
         return Plan("zone", chosen, None, zone_hz)
+    if hear == "reference" and not session.part(chosen[0]).reference:
+        raise BadDocument("this part is no reference", where=session.part(chosen[0]).name)
     return Plan(hear, chosen if hear == "pair" else chosen[:1])
 
 
@@ -122,8 +135,11 @@ def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
 def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
     """Stereo float32 (frames, 2) of a plan.
 
-    A part or a pair is heard at its fader even when it is muted in the mix.
+    A part or a pair is heard at its fader even when it is muted in the mix. A reference that ends
+    before the song begins again.
     """
+    if plan.hear == "reference":
+        return _repeated(plan.parts[0], chunked, start, frames)
     if plan.hear == "key":
         driven, move = plan.parts[0], plan.move or ""
         size = chunked.frames
@@ -142,6 +158,24 @@ def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) ->
         sound = chunked.region((part_id, "before fader"), start, frames)
         total += sound * np.array(fader_gains(part, sound.shape[1]), np.float32)
     return total
+
+
+def _repeated(part_id: str, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:
+    """A recording from its beginning, again and again; stereo float32 (frames, 2)."""
+    part = chunked.session.part(part_id)
+    first, length = round(part.start_s * chunked.session.rate), chunked.recording_frames(part)
+    found = np.zeros((frames, 2), np.float32)
+    if not length:
+        return found
+    gains, at = None, 0
+    while at < frames:
+        within = (start + at - first) % length
+        count = min(frames - at, length - within)
+        sound = chunked.region((part_id, "before fader"), first + within, count)
+        gains = np.array(fader_gains(part, sound.shape[1]), np.float32) if gains is None else gains
+        found[at : at + count] = sound * gains
+        at += count
+    return found
 
 
 def in_zone(sound: np.ndarray, zone_hz: tuple[float, float], rate: int) -> np.ndarray:

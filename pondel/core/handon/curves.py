@@ -23,6 +23,8 @@ HIT_NOTE, HIT_S = 36, 0.03
 Event = tuple[int, str, dict[str, int]]
 """A tick, what happens, and its values."""
 STRAIGHT_DB = 0.1
+AHEAD_S, RISE_S, FALL_S = 0.005, 0.002, 0.01
+"""How a key that is gated opens ahead of a hit, and shuts."""
 
 
 def corners(times_s: np.ndarray, gain_db: np.ndarray, within_db: float = STRAIGHT_DB) -> np.ndarray:
@@ -98,6 +100,27 @@ def clicks(times_s: np.ndarray, frames: int, rate: int) -> np.ndarray:
         room = out[at : at + click.size]
         room[:] = click[: room.size]
     return out
+
+
+def gated(sound: np.ndarray, times_s: np.ndarray, open_s: float, rate: int) -> np.ndarray:
+    """A key that sounds on its hits alone, float32 (frames, channels).
+
+    It opens within 2 ms, 5 ms ahead of a hit, stays open for `open_s` or until the next one, and shuts
+    within 10 ms.
+    """
+    ahead, rise, fall = (round(seconds * rate) for seconds in (AHEAD_S, RISE_S, FALL_S))
+    gate = np.zeros(sound.shape[0], np.float32)
+    shape = np.concatenate(
+        [
+            np.linspace(0.0, 1.0, rise, endpoint=False),
+            np.ones(ahead - rise + round(open_s * rate)),
+            np.linspace(1.0, 0.0, fall, endpoint=False),
+        ]
+    ).astype(np.float32)
+    for at in np.round(times_s * rate).astype(int) - ahead:
+        room = gate[max(at, 0) : at + shape.size]
+        np.maximum(room, shape[max(-at, 0) :][: room.size], out=room)
+    return sound * gate[:, np.newaxis]
 
 
 def _ticks(times_s: np.ndarray, beats: Beats) -> np.ndarray:

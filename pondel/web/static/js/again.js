@@ -3,6 +3,7 @@ import { getPage, say } from "./api.js";
 import { remember, restore } from "./keep.js";
 import { reload, stage } from "./stage.js";
 import { state } from "./state.js";
+import { told } from "./told.js";
 
 const AGAIN_MS = 700;
 
@@ -31,7 +32,9 @@ export async function show(list) {
     return;
   }
   const kept = remember(list);
+  const isOver = "poll" in list.dataset && !("poll" in fresh.dataset);
   list.replaceWith(fresh);
+  if (isOver && fresh.dataset.done) told(fresh.dataset.done);
   window.htmx.process(fresh);
   if (kept.id || kept.open.length) restore(fresh, kept);
   if (isBehind || "poll" in fresh.dataset) ask(fresh);

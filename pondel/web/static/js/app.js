@@ -1,5 +1,5 @@
 // Puts the page together.
-import { say } from "./api.js";
+import { about, say } from "./api.js";
 import * as again from "./again.js";
 import * as chain from "./chain.js";
 import * as controls from "./controls.js";
@@ -17,9 +17,11 @@ import { go, look, onShown, reload } from "./stage.js";
 import { firstLoop } from "./loop.js";
 import { learn, on, state, tell } from "./state.js";
 import { isIdle } from "./questions.js";
+import { told } from "./told.js";
 import * as proof from "./proof.js";
 import * as rows from "./rows.js";
 import * as several from "./several.js";
+import * as regions from "./regions.js";
 import * as response from "./response.js";
 import * as song from "./song.js";
 import * as strips from "./strips.js";
@@ -38,6 +40,7 @@ function wireStage() {
     form.onsubmit = (event) => event.preventDefault();
   }
   for (const form of stage.querySelectorAll("[data-choose-file]")) form.onchange = () => sendForm(form);
+  regions.look();
   tell("view");
 }
 
@@ -81,13 +84,25 @@ async function doIt(button) {
     if (button.dataset.then) await go(button.dataset.then, { focus });
     else if (answer?.added) await go(`${location.pathname}?${new URLSearchParams({ part: answer.move.part, move: answer.move.move })}`, { focus });
     else await reload();
+    if (answer?.title) told(answer.title);
   } catch (error) {
     say(error.message);
   }
   button.removeAttribute("aria-busy");
 }
 
+/** Take a picture of a move along: a file, of the loop and in the colours of the sheet in view. */
+function takePicture({ picture, part, move, leader }) {
+  const link = document.createElement("a");
+  const sheet = document.documentElement.dataset.sheet === "night" ? "night" : "day";
+  link.href = about(`pictures/${picture}`, { part, move, leader: leader || null, sheet });
+  link.download = "";
+  link.click();
+}
+
 function clicks(event) {
+  const pictured = event.target.closest("[data-picture]");
+  if (pictured) takePicture(pictured.dataset);
   const link = event.target.closest("#spine a, a[data-soft]");
   if (link && !event.metaKey && !event.ctrlKey) {
     event.preventDefault();
@@ -102,6 +117,11 @@ function clicks(event) {
   if (trimmed) trim(trimmed.dataset.trim);
   const sender = event.target.closest("button[data-send]");
   if (sender) sendForm(sender);
+  const track = event.target.closest("[data-track]");
+  if (track) {
+    deck.track(track.dataset.track);
+    if (!deck.player.playing) deck.toggle();
+  }
   const heard = event.target.closest("[data-hear]");
   if (heard) {
     const what = heard.dataset.hear;
@@ -114,6 +134,13 @@ function clicks(event) {
 
 const typing = (element) => element.closest?.("input:not([type=radio]):not([type=range]):not([type=checkbox]), select, textarea, dialog");
 
+/** Whether keys without Ctrl or Alt act; kept per browser. */
+const SINGLE_KEYS = "pondel-single-keys";
+const areSingleKeysOn = () => localStorage.getItem(SINGLE_KEYS) !== "off";
+
+/** A slider, a field or a picture's handle takes what is typed for itself. */
+const takesKeys = (element) => typing(element) || element.closest?.("[role=slider], input[type=range]");
+
 function keys(event) {
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && state.facts) {
     if (typing(event.target)) return;
@@ -122,6 +149,7 @@ function keys(event) {
     return;
   }
   if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+  if (event.key !== " " && (!areSingleKeysOn() || takesKeys(event.target))) return;
   if (event.key === "?") return $("shortcuts").showModal();
   if (event.key === "/" && find.focus()) return event.preventDefault();
   if (!state.facts) return;
@@ -133,6 +161,7 @@ function keys(event) {
     document.querySelectorAll("#spine a")[Number(event.key) - 1].click();
   } else if (event.key.toLowerCase() === "v") variants.flip();
   else if (event.key.toLowerCase() === "f") monitor.fold(event.shiftKey);
+  else if (event.key.toLowerCase() === "r") deck.track(event.shiftKey ? "next" : null);
   else if (event.key.toLowerCase() === "d") monitor.dim();
   else if (event.key.toLowerCase() === "q") monitor.level();
   else if (event.key.toLowerCase() === "z" && state.hear === "zone") monitor.who(1);
@@ -163,13 +192,20 @@ function wireSheet() {
 
 function wireStrip() {
   $("help").onclick = () => $("shortcuts").showModal();
+  const single = /** @type {HTMLInputElement} */ ($("single-keys"));
+  single.checked = areSingleKeysOn();
+  single.onchange = () => localStorage.setItem(SINGLE_KEYS, single.checked ? "on" : "off");
   wireSheet();
   if (!$("undo")) return;
   $("undo").onclick = () => step("undo");
   $("redo").onclick = () => step("redo");
   on("session", ({ undo, redo }) => {
+    const had = document.activeElement;
     $("undo").disabled = !undo;
     $("redo").disabled = !redo;
+    // Who has undone all there was is not left nowhere.
+    if (had === $("undo") && !undo) $(redo ? "redo" : "history-open").focus();
+    if (had === $("redo") && !redo) $(undo ? "undo" : "history-open").focus();
     $("undo").title = undo ? `Undo: ${undo}` : "Nothing to undo";
     $("redo").title = redo ? `Redo: ${redo}` : "Nothing to redo";
   });
@@ -209,6 +245,7 @@ async function begin() {
   response.start();
   hitview.start();
   variants.start();
+  regions.start();
   timemap.start();
   spectra.start();
   strips.start();

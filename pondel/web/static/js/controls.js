@@ -1,6 +1,7 @@
 // Every control: drag, wheel, arrow keys, typed values with units, default, giving up.
 import { noteNear } from "./beats.js";
 import { say } from "./api.js";
+import { accept, refuse } from "./told.js";
 import { edit } from "./edits.js";
 import { keyGesture } from "./gestures.js";
 import { reload } from "./stage.js";
@@ -61,13 +62,12 @@ function hold(box) {
   holding.set(box, { value: box.dataset.value, words: box.querySelector(".track").getAttribute("aria-valuetext") });
 }
 
-function goBack(box) {
+function goBack(box, message) {
   const { value, words } = holding.get(box);
   const typed = box.querySelector(".typed");
   box.dataset.value = value;
   typed.value = words;
-  // Marked as the place of the refusal until it is turned to again.
-  typed.setAttribute("aria-invalid", "true");
+  refuse(typed, message, box.dataset.unit);
   box.querySelector(".track").setAttribute("aria-valuetext", words);
   place(box, held(box));
 }
@@ -85,12 +85,11 @@ async function put(box, value, gesture = null) {
     if (sent.get(box) !== mine) return;
     box.dataset.value = said.value ?? "";
     typed.value = said.words;
-    typed.removeAttribute("aria-invalid");
+    accept(typed);
     box.querySelector(".track").setAttribute("aria-valuetext", said.words);
     if (!box.querySelector(".dragged")) place(box, held(box));
   } catch (error) {
-    say(error.message);
-    if (sent.get(box) === mine) goBack(box);
+    if (sent.get(box) === mine) goBack(box, error.message);
   }
 }
 
@@ -156,9 +155,20 @@ function wireKeys(box, track) {
     } else if (event.key === "Home") move(box, bottom, gesture);
     else if (event.key === "End") move(box, top, gesture);
     else if (event.key === "Delete" || event.key === "Backspace") toDefault(box);
+    else if (event.key === "Enter" || event.key === "F2") typeInto(box);
+    else if (/^[\d.,−-]$/.test(event.key) && !event.ctrlKey && !event.metaKey && !event.altKey) typeInto(box, event.key);
     else return;
     event.preventDefault();
   });
+}
+
+/** Open the typed field of a control, with what was typed on its track. */
+function typeInto(box, text = null) {
+  const typed = box.querySelector(".typed");
+  typed.focus();
+  if (text == null) return;
+  typed.value = text;
+  typed.setSelectionRange(text.length, text.length);
 }
 
 function toDefault(box) {
@@ -197,15 +207,22 @@ function wireNumber(box) {
   let shown = typed.value;
   typed.addEventListener("focus", () => {
     shown = typed.value;
-    typed.removeAttribute("aria-invalid");
     typed.select();
   });
-  typed.addEventListener("change", () => put(box, typed.value));
+  const given = () => {
+    if (typed.value === shown) return;
+    shown = typed.value;
+    put(box, typed.value);
+  };
+  typed.addEventListener("blur", given);
   typed.addEventListener("keydown", (event) => {
     if (event.key === "Escape") {
       typed.value = shown;
-      typed.blur();
-    } else if (event.key === "Enter") typed.blur();
+      accept(typed);
+    } else if (event.key === "Enter") given();
+    else return;
+    // The control keeps the focus: its track, from which it goes on by keys.
+    track.focus();
   });
 }
 
@@ -213,8 +230,14 @@ function wireNumber(box) {
 async function simple(element, value, then = () => {}) {
   try {
     const answer = await edit({ ...JSON.parse(element.dataset.target), value });
-    if (answer) then(answer.value ?? {});
+    if (!answer) return;
+    accept(element);
+    then(answer.value ?? {});
   } catch (error) {
+    if (element.matches("[data-text]") && element.isConnected) {
+      element.value = element.defaultValue;
+      return refuse(element, error.message, element.dataset.unit);
+    }
     say(error.message);
     // The screen is shown again with the value that holds.
     reload().catch((failure) => say(failure.message));
@@ -246,9 +269,14 @@ export function wire(root) {
   }
   for (const field of root.querySelectorAll("[data-text]")) {
     field.onchange = () => simple(field, field.value, ({ words }) => {
-      if ("reload" in field.dataset) return reload();
       if (words) field.value = words;
+      // It holds now, and is nothing half typed that a screen drawn anew would have to keep.
+      field.defaultValue = field.value;
+      return "reload" in field.dataset ? reload() : null;
     });
-    field.addEventListener("keydown", (event) => event.key === "Enter" && field.blur());
+    field.addEventListener("keydown", (event) => {
+      if (event.key === "Escape") field.value = field.defaultValue;
+    });
+    field.addEventListener("input", () => accept(field));
   }
 }

@@ -25,7 +25,7 @@ export function wanted() {
   const hear = state.hear === "zone" && !view.zone ? "pair" : state.hear;
   const both = [view.leader, view.yielder];
   const inZone = { leader: [view.leader], part: [view.yielder] }[state.zoneWho] ?? both;
-  const parts = { pair: both, zone: inZone, mix: [] }[hear] ?? [view.part ?? view.yielder];
+  const parts = { pair: both, zone: inZone, mix: [], reference: [state.track] }[hear] ?? [view.part ?? view.yielder];
   const zone = hear === "zone" ? view.zone : {};
   const how = hear === "part" ? (state.partHow ?? "part") : hear;
   return { hear: how, parts: parts.filter(Boolean), move: view.move ?? null, tryout: view.tryout ?? null, state: side, ...zone };
@@ -33,6 +33,7 @@ export function wanted() {
 
 /** What is heard is as loud as the sound after the moves, or as what was heard before a flip. */
 const gain = () => {
+  if (state.hear === "reference") return 10 ** (match.gain_db / 20);
   if (state.side === "before") return 10 ** ((match.gain_db + reference.gain_db) / 20);
   return 10 ** (reference.gain_db / 20);
 };
@@ -55,6 +56,7 @@ async function refresh() {
   try {
     await first(async () => {
       const sound = await getJSON(listenAddress());
+      if (state.hear === "reference") await matched();
       if (mine === asking) await player.swap(sound, gain());
     });
   } catch (error) {
@@ -71,6 +73,7 @@ export async function toggle() {
   try {
     player.open(state.facts.rate);
     const sound = await getJSON(listenAddress());
+    if (state.hear === "reference") await matched();
     await player.play(sound, gain());
   } catch (error) {
     say(error.message);
@@ -93,6 +96,41 @@ export async function hear(what) {
   tell("hear");
 }
 
+/** What was heard before a reference was. */
+let beforeTrack = "mix";
+
+/** Hear a reference as loud as the mix, and what was heard before again; or one by its id, or the next. */
+export function track(which = null) {
+  const { references } = state.facts;
+  if (!references.length) return say("There is no reference yet: bring a track in at Intake and tick reference there.", 5);
+  const at = references.findIndex((one) => one.id === state.track);
+  if (which === "next") state.track = references[(at + 1) % references.length].id;
+  else if (which) state.track = which;
+  else if (at < 0) state.track = references[0].id;
+  $("track").value = state.track;
+  if (!which && state.hear === "reference") return hear(beforeTrack);
+  if (state.hear !== "reference") beforeTrack = state.hear;
+  return hear("reference");
+}
+
+/** The references that can be heard. */
+function listTracks() {
+  const { references } = state.facts;
+  $("hear-reference").hidden = !references.length;
+  if (!references.some((one) => one.id === state.track)) state.track = references[0]?.id ?? null;
+  const options = references.map((one) => {
+    const option = document.createElement("option");
+    option.value = one.id;
+    option.textContent = one.name;
+    return option;
+  });
+  $("track").replaceChildren(...options);
+  $("track").value = state.track ?? "";
+  document.querySelector('#hear input[value="reference"]').disabled = !references.length;
+  $("track").hidden = state.hear !== "reference" || references.length < 2;
+  if (state.hear === "reference" && !references.length) hear("mix");
+}
+
 /** The zone of the fight in view, where none was drawn. */
 async function findZone() {
   try {
@@ -110,16 +148,19 @@ export function side(which) {
 }
 
 /** How much louder or softer the other side, and what was heard before a flip, have to be played. */
+async function matched(signal = undefined) {
+  const { hear: what, parts, low_hz, high_hz } = wanted();
+  if (what !== "mix" && what !== "key" && !parts.length) return;
+  match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), signal);
+  reference = { gain_db: 0 };
+  if (state.reference != null && state.facts.variants.length > 1 && what !== "reference") {
+    const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), signal);
+    reference = { gain_db: -found.gain_db };
+  }
+}
 const matching = question(
   async (signal) => {
-    const { hear: what, parts, low_hz, high_hz } = wanted();
-    if (what !== "mix" && what !== "key" && !parts.length) return;
-    match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), signal);
-    reference = { gain_db: 0 };
-    if (state.reference != null && state.facts.variants.length > 1) {
-      const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), signal);
-      reference = { gain_db: -found.gain_db };
-    }
+    await matched(signal);
     showMatch();
   },
   () => {
@@ -248,13 +289,17 @@ function tellTime() {
 
 /** While a change is on its way to the ear the needles move in every third frame only. */
 let frames = 0;
+/** Who wants little motion sees them step four times a second. */
+const calm = matchMedia("(prefers-reduced-motion: reduce)");
+const CALM_MS = 250;
 function frame() {
-  if (player.playing && (!isHurried() || ++frames % 3 === 0)) {
+  if (player.playing && (!isHurried() || calm.matches || ++frames % 3 === 0)) {
     tellTime();
     point();
     tell("playhead");
   }
-  requestAnimationFrame(frame);
+  if (calm.matches) setTimeout(frame, CALM_MS);
+  else requestAnimationFrame(frame);
 }
 
 export async function start() {
@@ -302,6 +347,9 @@ export async function start() {
     if (state.hear === "zone") refresh();
   });
   on("session", followSong);
+  for (const what of ["session", "hear"]) on(what, listTracks);
+  $("track").onchange = () => track($("track").value);
+  listTracks();
   on("changed", outlineSoon);
   on("sheet", drawSong);
   new ResizeObserver(drawSong).observe($("song"));

@@ -3,6 +3,7 @@ import { Refused, page, post, say } from "./api.js";
 import { inTurn } from "./channel.js";
 import { heard, player, wanted } from "./deck.js";
 import { answered } from "./gestures.js";
+import { told } from "./told.js";
 import { Waiting, slotOf } from "./order.js";
 import { learn, state, tell } from "./state.js";
 import { reload } from "./stage.js";
@@ -12,6 +13,8 @@ import { reload } from "./stage.js";
 /** @type {Waiting<Change>} */
 const waiting = new Waiting();
 let busy = false;
+/** Steps that say what they did. */
+const STEPS = { undo: "Undone", redo: "Redone" };
 
 /** Apply an operation; resolves with the server's answer, or null when a newer one replaced it. */
 export function edit(operation, gesture = null) {
@@ -59,6 +62,11 @@ async function send() {
  */
 export async function step(which, left = () => {}) {
   try {
+    const what = which in STEPS ? state.facts[which] : "";
+    if (what === null) {
+      told(`Nothing to ${which}`);
+      return false;
+    }
     await inTurn(async () => {
       const { facts } = state;
       const answer = await post(`/sessions/${facts.id}/${which}`, { base: facts.revision });
@@ -67,6 +75,7 @@ export async function step(which, left = () => {}) {
       tell("changed", {});
     });
     await reload();
+    if (what) told(`${STEPS[which]}: ${what}`);
     return true;
   } catch (error) {
     say(error.message);

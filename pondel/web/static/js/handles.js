@@ -21,10 +21,13 @@ export function send(values, gesture) {
 
 /**
  * A handle as an SVG group that can be focused.
- * `moved(event)` gives values from a pointer, `stepped(key, event)` from a key, `back` the values to return to.
+ * `range` is its value, and the least and the most it can be; `moved(event)` gives values from a pointer, `stepped(key, event)` from a key, `back` the values to return to.
  */
-export function handle(svg, { x, y, id, label, words, line = null, moved, stepped, back, held = null, wheel = null, mark = "" }) {
-  const group = draw("g", { id: `handle-${id.replaceAll(".", "-")}`, class: "handle", tabindex: 0, role: "slider", "aria-label": label, "aria-valuetext": words, "aria-valuenow": 0 });
+export function handle(svg, { x, y, id, label, words, line = null, moved, stepped, back, range, held = null, wheel = null, mark = "" }) {
+  const of = document.querySelector(".controls h2")?.textContent;
+  const [value, low, high] = range.map((one) => Number(one.toFixed(2)));
+  const limits = { "aria-valuenow": value, "aria-valuemin": low, "aria-valuemax": high };
+  const group = draw("g", { id: `handle-${id.replaceAll(".", "-")}`, class: "handle", tabindex: 0, role: "slider", "aria-label": of ? `${of}: ${label}` : label, "aria-valuetext": words, ...limits });
   if (line) {
     group.append(draw("line", { x1: x, x2: x, y1: line[0], y2: line[1], class: "handle-line" }));
     group.append(draw("rect", { x: x - 6, width: 12, y: line[0], height: line[1] - line[0], fill: "transparent" }));

@@ -23,7 +23,7 @@ const { now: load, soon } = question(
     if (!box || box.hidden || !move) return;
     data = await getJSON(about("moves/hit", { part, move, item: state.view.item }), signal);
     const line = document.getElementById("hit-line");
-    if (line) line.textContent = data.leader ? `${data.hits} hits in the loop; grey: their spread` : "no hit lies whole inside the loop";
+    if (line) line.textContent = data.leader ? `${data.hits} hits; grey: their spread` : "no hit lies whole inside the loop";
     redraw();
   },
   (message) => plot() && (plot().textContent = message),
@@ -124,6 +124,7 @@ function timeHandles(g, y) {
       id: `hit-${field}`,
       label,
       words: `${value_ms.toFixed(value_ms < 10 ? 1 : 0)} ms`,
+      range: [value_ms, least_ms, Math.max(value_ms, data.after_s * 1000)],
       moved: (event) => put(g.msAt(event.clientX) - from_ms),
       stepped: (key, event) => {
         const next = step(Math.max(value_ms, least_ms), key, event, least_ms);
@@ -155,6 +156,7 @@ function points(g, y) {
       id: `hit-${point.path}`,
       label: `Point ${n + 1}`,
       words: `${(point.at * 100).toFixed(0)} % of the length, ${(point.deep * 100).toFixed(0)} % of the depth`,
+      range: [100 * point.at, 0, 100],
       moved: (event) => put(g.msAt(event.clientX) / length_ms, deepAt(event.clientY)),
       stepped: (key, event) => {
         const size = event.shiftKey ? 0.005 : 0.02;

@@ -9,6 +9,7 @@ import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spr
 import { question } from "./questions.js";
 import { setLoop } from "./loop.js";
 import { on, state, tell } from "./state.js";
+import { told } from "./told.js";
 
 let data = null;
 let cursor = null;
@@ -70,7 +71,12 @@ async function facts(what, target) {
   if (!place) return;
   const below = document.getElementById("lows-below")?.value;
   try {
+    const wasListening = place.querySelector("[data-again]");
     await fragment(about(what, { below }), place);
+    if (wasListening && !place.querySelector("[data-again]")) {
+      const worst = place.querySelector("ol .fight a")?.textContent;
+      told(`Whole song heard: ${worst ? `${worst} most` : "no part hides another"}`);
+    }
     if (place.querySelector("[data-again]")) {
       clearTimeout(again);
       again = setTimeout(load, 900);
@@ -182,17 +188,37 @@ function hatch(svg, lane, x, area) {
     const [main] = hiders.reduce((best, one) => (one[1][i] > best[1][i] ? one : best));
     return `${inkOf(main)}-${level}`;
   });
-  let first = 0;
-  for (let i = 1; i <= kinds.length; i++) {
-    if (kinds[i] === kinds[first]) continue;
-    if (kinds[first]) {
-      const low = first ? Math.sqrt(data.hz[first] * data.hz[first - 1]) : 20;
-      const high = i < data.hz.length ? Math.sqrt(data.hz[i] * data.hz[i - 1]) : 20000;
-      group.append(draw("rect", { x: x(low), width: Math.max(0, x(high) - x(low)), y: 0, height: "100%", fill: `url(#ink-hatch-${kinds[first]})` }));
-    }
-    first = i;
+  const mains = kinds.map((kind, i) => (kind ? hiders.reduce((best, one) => (one[1][i] > best[1][i] ? one : best))[0] : ""));
+  const edge = (i) => (i === 0 ? 20 : i < data.hz.length ? Math.sqrt(data.hz[i] * data.hz[i - 1]) : 20000);
+  for (const [from, to] of runs(kinds)) {
+    group.append(draw("rect", { x: x(edge(from)), width: Math.max(0, x(edge(to)) - x(edge(from))), y: 0, height: "100%", fill: `url(#ink-hatch-${kinds[from]})` }));
   }
   svg.append(defs, group);
+  for (const [from, to] of runs(mains)) hiderTag(svg, lane, mains[from], { from, to, left: x(edge(from)), right: x(edge(to)) }, x);
+}
+
+/** From where to where each run of one and the same value goes, without those of nothing. */
+function runs(values) {
+  const found = [];
+  let first = 0;
+  for (let i = 1; i <= values.length; i++) {
+    if (values[i] === values[first]) continue;
+    if (values[first]) found.push([first, i]);
+    first = i;
+  }
+  return found;
+}
+
+const TAG_PX = 24;
+
+/** Who hides in a run: its tag, where the ridge is highest there, if there is room. */
+function hiderTag(svg, lane, hider, { from, to, left, right }, x) {
+  if (right - left < TAG_PX) return;
+  let top = from;
+  for (let i = from; i < to; i++) if (lane.alone[i] > lane.alone[top]) top = i;
+  if (lane.alone[top] < 0.12) return;
+  const at = Math.min(right - TAG_PX / 2, Math.max(left + TAG_PX / 2, x(data.hz[top])));
+  svg.append(draw("text", { x: at, y: "90%", class: `hider ink-${inkOf(hider)}`, "text-anchor": "middle" }, known(hider)?.tag ?? ""));
 }
 
 function axis() {

@@ -90,6 +90,9 @@ export const HATCH_LEAST = [0.7, 0.45, 0.2];
 const HATCH_GAPS = [4, 7, 12];
 const INKS = 8;
 
+/** Each ink is hatched at an angle of its own, those beside each other furthest apart. */
+const HATCH_ANGLES = [-45, 45, 0, 90, -20, 70, -70, 20];
+
 /** Hatching in every ink and density, once for the page: fill with `url(#ink-hatch-INK-LEVEL)`. */
 export function hatchPatterns() {
   if (document.getElementById("ink-hatches")) return;
@@ -97,7 +100,7 @@ export function hatchPatterns() {
   const defs = draw("defs");
   for (let ink = 1; ink <= INKS; ink++) {
     HATCH_GAPS.forEach((gap, level) => {
-      const pattern = draw("pattern", { id: `ink-hatch-${ink}-${level}`, width: gap, height: gap, patternUnits: "userSpaceOnUse", patternTransform: "rotate(-45)", class: `ink-${ink}` });
+      const pattern = draw("pattern", { id: `ink-hatch-${ink}-${level}`, width: gap, height: gap, patternUnits: "userSpaceOnUse", patternTransform: `rotate(${HATCH_ANGLES[ink - 1]})`, class: `ink-${ink}` });
       pattern.append(draw("line", { x1: 0, x2: gap, y1: 0, y2: 0, stroke: "var(--c)", "stroke-width": 1.7 }));
       defs.append(pattern);
     });

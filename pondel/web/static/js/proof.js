@@ -34,6 +34,19 @@ const sides = question(
   200,
 );
 
+let compareAgain = 0;
+const references = question(
+  async () => {
+    const box = place("references");
+    if (!box) return;
+    await fragment(about("proof/references", { over: new URLSearchParams(location.search).get("over") }), box);
+    clearTimeout(compareAgain);
+    if (box.querySelector("[data-poll]")) compareAgain = setTimeout(references.now, AGAIN_MS);
+  },
+  (message) => place("references")?.replaceChildren(message),
+  200,
+);
+
 const aside = question(
   async () => {
     if (place("blind")) await fragment(about("proof/blind"), place("blind"));
@@ -60,6 +73,7 @@ function news(heard) {
 function load() {
   figures.now();
   sides.now();
+  references.now();
   aside.now();
 }
 
@@ -69,6 +83,7 @@ export function start() {
     on(event, () => {
       figures.soon();
       sides.soon();
+      references.soon();
     });
   }
   on("changed", list.soon);

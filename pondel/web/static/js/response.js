@@ -13,6 +13,7 @@ const LEFT = 40;
 const RIGHT = 40;
 const TOP = 8;
 const BOTTOM = 20;
+const [LOWEST_HZ, HIGHEST_HZ] = [20, 20_000];
 const GAIN_SPAN_DB = 24;
 const LEVEL_SPAN_DB = 60;
 
@@ -209,6 +210,7 @@ function addHandle(svg, g, one) {
     label: one.name,
     mark: one.mark,
     words,
+    range: [one.hz, LOWEST_HZ, HIGHEST_HZ],
     line: one.db == null ? [TOP, g.base] : null,
     moved: (event) => values(g.hzAt(event.clientX), gain ? g.dbAt(event.clientY) : null, null),
     stepped: (key, event) => {

@@ -99,7 +99,8 @@ function markSpine() {
     link.href = goal.href;
   }
   const title = document.querySelector(`#spine a[aria-current]`)?.textContent;
-  if (title) document.title = `${state.facts.name} · ${title} · Pondel`;
+  const heading = stage.querySelector("h1")?.textContent.trim();
+  if (title) document.title = [heading, title, state.facts.name, "Pondel"].filter(Boolean).join(" · ");
 }
 
 /** Put a fragment in its place, unless a newer one of that place came first. */

@@ -5,12 +5,13 @@
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
  *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
  *   variants: {name: string, head: number, is_open: boolean}[],
- *   zones: {id: string, low_hz: number, high_hz: number, leads: string, gives_way: string[]}[]}} Facts */
+ *   references: {id: string, name: string}[], zones: {id: string, low_hz: number, high_hz: number, leads: string, gives_way: string[]}[]}} Facts */
 
 /** What is in view and heard. `reference` is the revision that flips between variants are matched to;
- * `heardRevision` one of the history that is listened to; `picture` the one shown at Lanes.
+ * `heardRevision` one of the history that is listened to; `picture` the one shown at Lanes,
+ * `track` the reference that is heard beside the mix.
  * @typedef {{facts: ?Facts, view: any, loop: {start_s: number, end_s: number}, hear: string, side: string, level: string, zoneWho?: string, partHow?: string,
- *   look: any, picture: ?string, reference: ?number, heardRevision: ?number}} State */
+ *   track?: ?string, look: any, picture: ?string, reference: ?number, heardRevision: ?number}} State */
 
 export const bus = new EventTarget();
 
