@@ -4,7 +4,6 @@ SHELL := /bin/bash
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BESIDE := tests/attacks tests/test_walk.py tests/test_page.py tests/test_treatments.py tests/test_cli.py tests/test_ways.py tests/test_plan_page.py tests/test_proof_page.py tests/test_reference_tracks.py
 # These need hardly any kernels: they run while those are compiled.
 FIRST := tests/test_layers.py tests/test_scripts.py tests/test_document.py tests/test_turns.py tests/test_roles.py tests/test_wheel.py
 # The locks name every package, so nothing is left to be worked out; modules are compiled on first use.
@@ -24,14 +23,13 @@ test: $(VENV)/.run
 	  && $(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel/core \
 	  && $(BIN)/pytest -p no:cacheprovider $(FIRST) > $(VENV)/first.log 2>&1; checked=$$?; \
 	[ $$checked = 0 ] || tail -60 $(VENV)/first.log; wait $$warming && exit $$checked
-	@# What a shell puts into the background does not hear SIGINT, by which those tests stop servers.
-	@echo "== tests; those with a running Pondel and a browser go beside the others and are told after them"
-	@env --default-signal=INT $(BIN)/pytest -p no:cacheprovider $(BESIDE) > $(VENV)/beside.log 2>&1 & beside=$$!; \
-	$(BIN)/pytest $(addprefix --ignore ,$(BESIDE) $(FIRST)) 2>&1 | tee $(VENV)/tests.log; rest=$${PIPESTATUS[0]}; \
-	wait $$beside; others=$$?; cat $(VENV)/beside.log; \
-	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/first.log $(VENV)/beside.log $(VENV)/tests.log \
+	@# Half of the tests wait for a server or a browser most of their time: three processes fill two cores.
+	@echo "== tests, the slowest files first"
+	@$(BIN)/pytest -p no:cacheprovider -n 3 --dist loadfile --no-loadscope-reorder \
+	  $(addprefix --ignore ,$(FIRST)) 2>&1 | tee $(VENV)/tests.log; tested=$${PIPESTATUS[0]}; \
+	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/first.log $(VENV)/tests.log \
 	  | awk '{ count[$$2] += $$1 } END { for (what in count) printf "%s %d %s", (n++ ? "," : "== in all:"), count[what], what; print "" }'; \
-	exit $$(( rest | others ))
+	exit $$tested
 
 .PHONY: chromium
 chromium:

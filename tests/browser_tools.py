@@ -31,9 +31,9 @@ QUIET = [
 
 
 @contextmanager
-def served(data_dir: Path) -> Iterator[tuple[str, object]]:
+def served(data_dir: Path, **options) -> Iterator[tuple[str, object]]:
     """The address of a server over a data folder, and its jobs."""
-    app = create_app(data_dir)
+    app = create_app(data_dir, **options)
     server = waitress.create_server(app, host="127.0.0.1", port=0, threads=16)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()

@@ -14,6 +14,18 @@ from pondel.core.document import Session, parse_session, to_json
 from pondel.store.library import Library
 
 RATE = 48000
+SLOWEST = (
+    "test_walk", "test_page", "test_browser", "test_accessibility", "test_keys", "test_treatments",
+    "test_two_servers", "test_demo", "test_addresses", "test_arrangement", "test_tryouts", "test_cli",
+    "test_ways", "test_proof_page", "test_kills", "test_advice", "test_plan_page",
+)  # fmt: skip
+"""Files that take long: processes that share the tests begin with them, so that none is left alone."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Let the slowest files come first."""
+    place = {name: n for n, name in enumerate(SLOWEST)}
+    items.sort(key=lambda item: place.get(item.path.stem, len(SLOWEST)))
 
 
 def sine(hz: float, seconds: float, level_db: float = -12.0, rate: int = RATE) -> np.ndarray:

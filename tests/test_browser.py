@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import re
 import threading
 
 import numpy as np
 import pytest
 import soundfile
-from axe_playwright_python.sync_playwright import Axe
 from browser_tools import at_rest, open_page, until
 from conftest import RATE
 
 from pondel.core.document import Session
-from pondel.core.operations.chain import AddMove
 from pondel.core.operations.parts import SetPart
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
@@ -533,33 +530,6 @@ def test_a_keyed_multiband_duck_from_nothing_by_keys_alone(server, own_song, bro
     page.keyboard.press("Enter")
     page.wait_for_selector("text=No move on Tuba yet")
     assert errors == []
-    page.context.close()
-
-
-def test_no_screen_breaks_an_accessibility_rule(server, song, browser):
-    """Every rule by day; by night the one that colours can break."""
-    address, jobs = server
-    empty = jobs.library.create(Session(name="Empty"))
-    paths = ["/sessions", f"/sessions/{empty}/lanes"]
-    paths += [f"/sessions/{song}/{screen}" for screen in SCREENS]
-    with_moves = jobs.library.create(jobs.library.head(song).document, rate_known=True)
-    kinds = ("multiband", "drawn duck", "contrast eq")
-    for kind in kinds:
-        jobs.library.edit(with_moves, None, AddMove(part="tuba", kind=kind).apply)
-    paths += [f"/sessions/{with_moves}/moves?part=tuba&move=m{n + 1}" for n in range(len(kinds))]
-    paths += ["/sessions/nowhere/lanes", f"/sessions/{with_moves}/recall"]
-    paths += [f"/sessions/{song}/ways?part=tuba&leader=kick&start_s=0&end_s=4"]
-    nights = [one for one in paths if re.search(r"proof$|move=m1$|ways", one)]
-    page, _ = open_page(browser, f"{address}/sessions", color_scheme="light")
-    for path in paths:
-        page.goto(address + path)
-        page.wait_for_load_state("networkidle")
-        # Screens share their colours: by night those are looked at that have all of them.
-        by_night = [("night", {"runOnly": ["color-contrast"]})] if path in nights else []
-        for sheet, rules in [("day", None), *by_night]:
-            page.evaluate("sheet => (document.documentElement.dataset.sheet = sheet)", sheet)
-            found = Axe().run(page, options=rules)
-            assert found.violations_count == 0, f"{path} by {sheet}\n{found.generate_report()}"
     page.context.close()
 
 

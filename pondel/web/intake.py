@@ -13,6 +13,7 @@ from pondel.core.advice.halves import halves
 from pondel.core.advice.names import part_name, shared_prefix, sounds_like_a_mix
 from pondel.core.audio import midi
 from pondel.core.document import MOST_PARTS, ROLES, HitSettings, Part, Session, tempo_change
+from pondel.core.engine.hits import NEAR_S
 from pondel.core.engine.listen import without_moves
 from pondel.core.engine.routing import upstream
 from pondel.core.errors import BadAudio, BadDocument
@@ -219,6 +220,7 @@ def outline_of(session_id: str):
         "seconds": recording.frames / recording.rate,
         "columns": recording.outline,
         "hits_s": np.round(desk().hits_s(part), 4).tolist(),
+        "near_s": NEAR_S,
         "added_s": [round(t + part.start_s, 4) for t in part.hits.added_s],
     }
 

@@ -2,13 +2,13 @@
 import { noteNear } from "./beats.js";
 import { say } from "./api.js";
 import { accept, refuse } from "./told.js";
+import { dragging } from "./drag.js";
 import { edit } from "./edits.js";
-import { keyGesture } from "./gestures.js";
+import { freshGesture, keyGesture } from "./gestures.js";
 import { reload } from "./stage.js";
 
 const COARSE = 10;
 const FINE = 0.1;
-let gestures = 0;
 
 /** The range of a control and where a value lies on it. */
 function rangeOf(box) {
@@ -101,41 +101,27 @@ function move(box, value, gesture) {
 }
 
 function wireDrag(box, track) {
-  let before = null;
-  let gesture = null;
-  let from = 0;
-  const finish = () => {
-    track.classList.remove("dragged");
-    before = null;
-  };
-  track.addEventListener("pointerdown", (event) => {
-    if (event.button) return;
-    track.focus();
-    track.setPointerCapture(event.pointerId);
-    track.classList.add("dragged");
-    before = { value: held(box) };
-    gesture = `drag-${Date.now()}-${++gestures}`;
-    from = event.clientX;
-  });
-  track.addEventListener("pointermove", (event) => {
-    if (!before || Math.abs(event.clientX - from) < 2) return;
-    from = -1e6;
+  const at = ({ clientX }) => {
     const { left, width } = track.getBoundingClientRect();
-    move(box, rangeOf(box).value((event.clientX - left) / width), gesture);
-  });
-  track.addEventListener("pointerup", (event) => {
-    if (before && from !== -1e6 && !event.target.closest(".grip")) {
-      const { left, width } = track.getBoundingClientRect();
-      move(box, rangeOf(box).value((event.clientX - left) / width), gesture);
-    }
-    finish();
-  });
-  track.addEventListener("pointercancel", finish);
-  track.addEventListener("keydown", (event) => {
-    if (event.key !== "Escape" || !before) return;
-    const { value } = before;
-    finish();
-    move(box, value, gesture);
+    return rangeOf(box).value((clientX - left) / width);
+  };
+  dragging(track, {
+    pressed: (event) => {
+      track.focus();
+      track.classList.add("dragged");
+      return { before: held(box), gesture: freshGesture("drag"), onGrip: event.target.closest(".grip") != null };
+    },
+    moved: (event, { gesture }) => move(box, at(event), gesture),
+    released: (event, { gesture, onGrip }, far) => {
+      track.classList.remove("dragged");
+      // A click beside the grip sets the value there; what a drag set last may have been drawn over meanwhile.
+      if (far) place(box, held(box));
+      else if (!onGrip) move(box, at(event), gesture);
+    },
+    givenUp: ({ before, gesture }, far) => {
+      track.classList.remove("dragged");
+      if (far) move(box, before, gesture);
+    },
   });
 }
 
@@ -184,7 +170,7 @@ function wireWheel(box, track) {
     (event) => {
       if (document.activeElement !== track) return;
       event.preventDefault();
-      if (event.timeStamp - last > 800) gesture = `wheel-${Date.now()}-${++gestures}`;
+      if (event.timeStamp - last > 800) gesture = freshGesture("wheel");
       last = event.timeStamp;
       const { stepped, top, bottom } = rangeOf(box);
       const now = held(box);

@@ -1,6 +1,7 @@
 // The deck: play, loop, what is heard, before and after.
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
+import { dragging } from "./drag.js";
 import { first, isHurried, question } from "./questions.js";
 import { barAt, barsBeats, beat, nearestBeat, secondOfBar } from "./beats.js";
 import { firstLoop, setLoop } from "./loop.js";
@@ -242,9 +243,10 @@ function wireLoop() {
   };
   for (const [id, key] of [["loop-start", "start_s"], ["loop-end", "end_s"]]) {
     const end = $(id);
-    end.addEventListener("pointerdown", (event) => end.setPointerCapture(event.pointerId));
-    end.addEventListener("pointermove", (event) => {
-      if (end.hasPointerCapture(event.pointerId)) moveEnd(key, nearestBeat(at(event)));
+    dragging(end, {
+      pressed: () => ({ before: state.loop }),
+      moved: (event) => moveEnd(key, nearestBeat(at(event))),
+      givenUp: ({ before }) => setLoop(before.start_s, before.end_s),
     });
     end.addEventListener("keydown", (event) => {
       const s = state.loop[key];
@@ -255,30 +257,29 @@ function wireLoop() {
       moveEnd(key, event.key in beats ? nearestBeat(s, beats[event.key]) : nearestBeat(secondOfBar(barAt(s) + bars[event.key])));
     });
   }
-  let from = null;
-  canvas.addEventListener("pointerdown", (event) => {
-    canvas.setPointerCapture(event.pointerId);
-    from = at(event);
+  const isDrawn = (event, from) => Math.abs(at(event) - from) >= beat(from) / 2;
+  dragging(canvas, {
+    pressed: (event) => ({ from: at(event), before: state.loop }),
+    moved: (event, { from }) => {
+      if (!isDrawn(event, from)) return;
+      const [a, b] = [from, at(event)].sort((p, q) => p - q);
+      setLoop(...bound(nearestBeat(a), nearestBeat(b)));
+    },
+    released: (event, { from }) => isDrawn(event, from) || goTo(at(event)),
+    givenUp: ({ before }) => setLoop(before.start_s, before.end_s),
   });
-  canvas.addEventListener("pointermove", (event) => {
-    if (from == null || Math.abs(at(event) - from) < beat(from) / 2) return;
-    const [a, b] = [from, at(event)].sort((p, q) => p - q);
-    setLoop(...bound(nearestBeat(a), nearestBeat(b)));
-  });
-  canvas.addEventListener("pointerup", async (event) => {
-    if (from != null && Math.abs(at(event) - from) < beat(from) / 2) {
-      const position = at(event);
-      const length = state.loop.end_s - state.loop.start_s;
-      if (position < state.loop.start_s || position > state.loop.end_s) {
-        const start = secondOfBar(Math.floor(barAt(position)));
-        setLoop(...bound(start, start + length));
-      }
-      await player.seek(position);
-      tellTime();
-      drawSong();
-    }
-    from = null;
-  });
+}
+
+/** Play on from a place in the song; the loop goes along where it lies outside. */
+async function goTo(position) {
+  const length = state.loop.end_s - state.loop.start_s;
+  if (position < state.loop.start_s || position > state.loop.end_s) {
+    const start = secondOfBar(Math.floor(barAt(position)));
+    setLoop(...bound(start, start + length));
+  }
+  await player.seek(position);
+  tellTime();
+  drawSong();
 }
 
 function tellTime() {

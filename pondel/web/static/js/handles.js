@@ -1,9 +1,13 @@
 // Handles on pictures: drag, arrow keys, wheel, Escape; each change is an edit of one drag.
 import { say } from "./api.js";
+import { dragging } from "./drag.js";
 import { edit } from "./edits.js";
 import { freshGesture, keyGesture } from "./gestures.js";
 import { state } from "./state.js";
 import { draw } from "./plots.js";
+
+/** How far around its middle a handle is taken hold of. */
+const REACH_PX = 12;
 
 /** The gesture whose refusal was told: the rest of the same drag is not told again. */
 let told = "";
@@ -30,37 +34,28 @@ export function handle(svg, { x, y, id, label, words, line = null, moved, steppe
   const group = draw("g", { id: `handle-${id.replaceAll(".", "-")}`, class: "handle", tabindex: 0, role: "slider", "aria-label": of ? `${of}: ${label}` : label, "aria-valuetext": words, ...limits });
   if (line) {
     group.append(draw("line", { x1: x, x2: x, y1: line[0], y2: line[1], class: "handle-line" }));
-    group.append(draw("rect", { x: x - 6, width: 12, y: line[0], height: line[1] - line[0], fill: "transparent" }));
+    group.append(draw("rect", { x: x - REACH_PX, width: 2 * REACH_PX, y: line[0], height: line[1] - line[0], fill: "transparent" }));
   }
+  group.append(draw("rect", { x: x - REACH_PX, width: 2 * REACH_PX, y: y - REACH_PX, height: 2 * REACH_PX, fill: "transparent" }));
   group.append(draw("rect", { x: x - 5.5, y: y - 7.5, width: 11, height: 15, class: "handle-grip" }));
   if (mark) group.append(draw("text", { x: x + 9, y: y + 4, class: "axis" }, mark));
   group.append(draw("title", {}, `${label}: ${words}`));
-  let gesture = null;
-  // The picture is drawn anew while a handle is held, so the window keeps hold of the pointer.
-  const move = (event) => send(moved(event), gesture);
-  const finish = () => {
-    window.removeEventListener("pointermove", move);
-    window.removeEventListener("pointerup", finish);
-    window.removeEventListener("keydown", escape, true);
-    if (gesture) held?.(false);
-    gesture = null;
-  };
-  const escape = (event) => {
-    if (event.key !== "Escape") return;
-    event.stopPropagation();
-    send(back, gesture);
-    finish();
-  };
-  group.addEventListener("pointerdown", (event) => {
-    if (event.button) return;
-    event.preventDefault();
-    event.stopPropagation();
-    gesture = freshGesture("handle");
-    group.focus();
-    held?.(true);
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", finish);
-    window.addEventListener("keydown", escape, true);
+  dragging(group, {
+    pressed: (event) => {
+      event.preventDefault();
+      event.stopPropagation();
+      group.focus();
+      held?.(true);
+      // Taken hold of beside its middle it does not jump.
+      const { left, top } = svg.getBoundingClientRect();
+      return { gesture: freshGesture("handle"), dx: event.clientX - left - x, dy: line ? 0 : event.clientY - top - y };
+    },
+    moved: ({ clientX, clientY }, { gesture, dx, dy }) => send(moved({ clientX: clientX - dx, clientY: clientY - dy }), gesture),
+    released: () => held?.(false),
+    givenUp: ({ gesture }, far) => {
+      if (far) send(back, gesture);
+      held?.(false);
+    },
   });
   group.addEventListener("keydown", (event) => {
     const values = stepped(event.key, event);
@@ -75,7 +70,7 @@ export function handle(svg, { x, y, id, label, words, line = null, moved, steppe
       (event) => {
         if (document.activeElement !== group) return;
         event.preventDefault();
-        send(wheel(event), gesture ?? keyGesture(group.id));
+        send(wheel(event), keyGesture(group.id));
       },
       { passive: false },
     );

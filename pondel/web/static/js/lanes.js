@@ -1,5 +1,6 @@
 // Lanes: each part as a ridge along the frequency axis, hatched where others hide it.
 import { about, getJSON, say } from "./api.js";
+import { dragging } from "./drag.js";
 import { edit } from "./edits.js";
 import { fragment, go, reload } from "./stage.js";
 import { typedHz } from "./units.js";
@@ -13,7 +14,6 @@ import { told } from "./told.js";
 
 let data = null;
 let cursor = null;
-let dragged = null;
 
 const $ = (selector) => document.querySelector(selector);
 const box = () => $('[data-plot="lanes"]');
@@ -314,24 +314,26 @@ function wireZone() {
 
 function wirePointer() {
   const place = box().querySelector(".lanes-rows");
-  place.addEventListener("pointerdown", (event) => {
-    if (event.button || !event.target.closest("[data-lane-ridge]") || !data) return;
-    place.setPointerCapture(event.pointerId);
-    dragged = { hz: hzAt(event), x: event.clientX, before: state.view.zone };
+  const put = (zone) => {
+    if (zone) return chooseZone(zone.low_hz, zone.high_hz);
+    state.view.zone = zone;
+    showZone();
+    redraw();
+  };
+  dragging(place, {
+    pressed: (event) => (event.target.closest("[data-lane-ridge]") && data ? { hz: hzAt(event), before: state.view.zone } : null),
+    moved: (event, { hz }) => {
+      const [low, high] = [hz, hzAt(event)].sort((a, b) => a - b);
+      if (high > low * 1.01) chooseZone(low, high);
+    },
+    givenUp: ({ before }, far) => far && put(before),
   });
   place.addEventListener("pointermove", (event) => {
-    if (!data || !event.target.closest) return;
-    if (dragged && Math.abs(event.clientX - dragged.x) > 4) {
-      const [low, high] = [dragged.hz, hzAt(event)].sort((a, b) => a - b);
-      if (high > low * 1.01) chooseZone(low, high);
-      return;
-    }
+    if (!data || event.buttons) return;
     cursor = nearest(data.hz, hzAt(event));
     redraw();
     read();
   });
-  place.addEventListener("pointerup", () => (dragged = null));
-  place.addEventListener("pointercancel", () => (dragged = null));
   place.addEventListener("pointerleave", () => {
     cursor = null;
     redraw();
@@ -339,14 +341,8 @@ function wirePointer() {
   });
   box().addEventListener("keydown", (event) => {
     const steps = { ArrowLeft: -1, ArrowRight: 1, PageDown: -8, PageUp: 8 };
-    if (event.key === "Escape") {
-      if (dragged) {
-        state.view.zone = dragged.before;
-        dragged = null;
-        showZone();
-      }
-      cursor = null;
-    } else if (event.key in steps && data) cursor = Math.min(data.hz.length - 1, Math.max(0, (cursor ?? 20) + steps[event.key]));
+    if (event.key === "Escape") cursor = null;
+    else if (event.key in steps && data) cursor = Math.min(data.hz.length - 1, Math.max(0, (cursor ?? 20) + steps[event.key]));
     else return;
     event.preventDefault();
     redraw();
@@ -383,7 +379,6 @@ function clicks(event) {
 function wire() {
   data = null;
   cursor = null;
-  dragged = null;
   if (!box()) return;
   showLook();
   showZone();

@@ -1,13 +1,15 @@
 // What is known of the song: hits on an outline, tempo, sections.
 import { about, getJSON, say } from "./api.js";
+import { dragging } from "./drag.js";
 import { edit } from "./edits.js";
 import { reload } from "./stage.js";
 import { clear, readout, sized } from "./plots.js";
-import { bar, barAt, barLines, barWord, beat, nearestBeat, secondOfBar } from "./beats.js";
+import { bar, barAt, barLines, barWord, barsBeats, beat, nearestBeat, secondOfBar } from "./beats.js";
 import { on, state } from "./state.js";
 import { typedNumber } from "./units.js";
 
 const NEAR_PX = 5;
+const BORDER_PX = 12;
 let data = null;
 let shown = null;
 let cursor = null;
@@ -24,6 +26,7 @@ async function load() {
     data = await getJSON(about("intake/outline", { part: box.dataset.part }));
     shown ??= { start_s: data.start_s, end_s: data.start_s + data.seconds };
     redraw();
+    if (cursor != null) readHit(cursor, "Enter");
   } catch (error) {
     box.textContent = error.message;
   }
@@ -86,7 +89,7 @@ function redraw() {
     if (added) context.stroke();
     else context.fill();
   }
-  if (drag?.zoom) {
+  if (drag) {
     context.fillStyle = css("--mark");
     context.globalAlpha = 0.6;
     context.fillRect(Math.min(x(drag.from), x(drag.to)), 0, Math.abs(x(drag.to) - x(drag.from)), height);
@@ -98,9 +101,24 @@ function redraw() {
   }
 }
 
-async function toggle(at_s) {
+/** The hit that lies nearest to a time, if it is no further than Pondel takes two hits for one, or `reach_s`. */
+function hitNear(at_s, reach_s = 0) {
+  const away = (hit) => Math.abs(hit - at_s);
+  const [nearest] = data.hits_s.toSorted((one, other) => away(one) - away(other));
+  return nearest != null && away(nearest) <= Math.max(data.near_s, reach_s) ? nearest : null;
+}
+
+/** What a click or Enter at a time does, in words. */
+function readHit(at_s, key, reach_s = 0) {
+  const hit = hitNear(at_s, reach_s);
+  const where = hit ?? at_s;
+  const bar = state.facts.tempo_known ? ` · bar ${barsBeats(where)}` : "";
+  readout(hitsBox(), `${where.toFixed(3)} s${bar} · ${hit == null ? `no hit: ${key} adds one` : `hit: ${key} removes it`}`);
+}
+
+async function toggle(at_s, reach_s = 0) {
   try {
-    await edit({ op: "toggle hit", part: hitsBox().dataset.part, at_s });
+    await edit({ op: "toggle hit", part: hitsBox().dataset.part, at_s: hitNear(at_s, reach_s) ?? at_s });
     await reload();
   } catch (error) {
     say(error.message);
@@ -110,37 +128,33 @@ async function toggle(at_s) {
 function wireHits() {
   const box = hitsBox();
   data = null;
-  cursor = null;
+  drag = null;
+  if (box?.dataset.part !== shownPart) shown = cursor = null;
+  shownPart = box?.dataset.part;
   if (!box) return;
-  if (shown && box.dataset.part !== shownPart) shown = null;
-  shownPart = box.dataset.part;
-  const at = (event) => {
-    const area = box.getBoundingClientRect();
-    return shown.start_s + ((event.clientX - area.left) / area.width) * (shown.end_s - shown.start_s);
-  };
-  box.onpointerdown = (event) => {
-    if (!data || event.button) return;
-    box.setPointerCapture(event.pointerId);
-    drag = { from: at(event), to: at(event), zoom: event.shiftKey };
-  };
-  box.onpointermove = (event) => {
-    if (!drag?.zoom) return;
-    drag.to = at(event);
-    redraw();
-  };
-  box.onpointerup = (event) => {
-    if (!drag) return;
-    const { from, zoom } = drag;
-    drag = null;
-    const to = at(event);
-    const perPixel = (shown.end_s - shown.start_s) / box.clientWidth;
-    if (zoom && Math.abs(to - from) > 0.05) shown = { start_s: Math.min(from, to), end_s: Math.max(from, to) };
-    else if (!zoom && Math.abs(to - from) < NEAR_PX * perPixel) {
-      const near = data.hits_s.find((hit) => Math.abs(hit - to) < NEAR_PX * perPixel);
-      toggle(near ?? to);
-    }
-    redraw();
-  };
+  const perPixel = () => (shown.end_s - shown.start_s) / box.clientWidth;
+  const at = (event) => shown.start_s + (event.clientX - box.getBoundingClientRect().left) * perPixel();
+  dragging(box, {
+    pressed: (event) => data && { from: at(event), zoom: event.shiftKey },
+    moved: (event, { from, zoom }) => {
+      if (!zoom) return;
+      drag = { from, to: at(event) };
+      redraw();
+    },
+    released: (event, { from, zoom }, far) => {
+      const to = at(event);
+      drag = null;
+      if (zoom && Math.abs(to - from) > 0.05) shown = { start_s: Math.min(from, to), end_s: Math.max(from, to) };
+      else if (!zoom && !far) toggle(to, NEAR_PX * perPixel());
+      redraw();
+    },
+    givenUp: () => {
+      drag = null;
+      redraw();
+    },
+  });
+  box.onpointermove = (event) => data && !event.buttons && readHit(at(event), "a click", NEAR_PX * perPixel());
+  box.onpointerleave = () => readout(box, null);
   box.ondblclick = (event) => {
     if (!event.shiftKey) return;
     shown = { start_s: data.start_s, end_s: data.start_s + data.seconds };
@@ -158,10 +172,7 @@ function wireHits() {
     else return;
     event.preventDefault();
     redraw();
-    if (cursor != null) {
-      const onHit = data.hits_s.some((hit) => Math.abs(hit - cursor) < 0.002);
-      readout(box, `${cursor.toFixed(3)} s${state.facts.tempo_known ? ` · bar ${Math.floor(barAt(cursor))}` : ""} · ${onHit ? "hit: Enter removes it" : "no hit: Enter adds one"}`);
-    }
+    if (cursor != null) readHit(cursor, "Enter");
   };
   new ResizeObserver(redraw).observe(box);
   load();
@@ -229,33 +240,33 @@ function drawSections(moved = null) {
 /** Drag a border: it snaps to beats, and a border shared by two sections moves for both. */
 function wireBorders() {
   const box = sectionsBox();
-  let held = null;
   const at = (event) => {
     const area = box.getBoundingClientRect();
     return Math.min(1, Math.max(0, (event.clientX - area.left) / area.width)) * state.facts.seconds;
   };
-  box.onpointerdown = (event) => {
-    const near = (6 / box.clientWidth) * state.facts.seconds;
+  const borderAt = (event) => {
+    const near = (BORDER_PX / box.clientWidth) * state.facts.seconds;
     const borders = state.facts.sections.flatMap((section) => [section.start_s, section.end_s]);
-    const border = borders.find((s) => Math.abs(s - at(event)) < near);
-    if (border == null) return;
-    box.setPointerCapture(event.pointerId);
-    held = { border, moved: null };
+    return borders.find((s) => Math.abs(s - at(event)) < near);
   };
-  box.onpointermove = (event) => {
-    box.style.cursor = "ew-resize";
-    if (!held) return;
-    const to = nearestBeat(at(event));
-    const shift = (s) => (Math.abs(s - held.border) < 0.01 ? to : s);
-    held.moved = state.facts.sections.map((section) => ({ ...section, start_s: shift(section.start_s), end_s: shift(section.end_s) }));
-    drawSections(held.moved);
+  const shifted = (event, border) => {
+    const shift = (s) => (Math.abs(s - border) < 0.01 ? nearestBeat(at(event)) : s);
+    return state.facts.sections.map((section) => ({ ...section, start_s: shift(section.start_s), end_s: shift(section.end_s) }));
   };
-  box.onpointerup = () => {
-    const moved = held?.moved;
-    held = null;
-    if (moved && moved.every((section) => section.end_s > section.start_s)) sendSections(moved);
-    else drawSections();
-  };
+  box.onpointermove = (event) => (box.style.cursor = borderAt(event) == null ? "" : "ew-resize");
+  dragging(box, {
+    pressed: (event) => {
+      const border = borderAt(event);
+      return border == null ? null : { border };
+    },
+    moved: (event, { border }) => drawSections(shifted(event, border)),
+    released: (event, { border }, far) => {
+      const moved = shifted(event, border);
+      if (far && moved.every((section) => section.end_s > section.start_s)) sendSections(moved);
+      else drawSections();
+    },
+    givenUp: () => drawSections(),
+  });
 }
 
 const taps = [];

@@ -86,6 +86,7 @@ function axes(svg, { x, y, top_db, base, width }) {
     svg.append(draw("line", { x1: LEFT, x2: width - RIGHT, y1: y(db), y2: y(db), class: "grid-line" }));
     svg.append(draw("text", { x: LEFT - 6, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
   }
+  svg.append(draw("text", { x: 0, y: base + 15, class: "axis" }, "dBFS"));
 }
 
 /** Where both build up over the mix, crossed the denser the more, in a strip of its own. */

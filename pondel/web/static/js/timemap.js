@@ -1,6 +1,6 @@
 // When and where one part hides another: bands over time, with the leader's hits.
 import { about, getJSON } from "./api.js";
-import { hzWord } from "./axis.js";
+import { MARKS_HZ, axisWord, hzWord } from "./axis.js";
 import { clear, pointNeedle, readout, sized } from "./plots.js";
 import { question } from "./questions.js";
 import { barLines, barWord, barsBeats, beat } from "./beats.js";
@@ -95,11 +95,24 @@ function scale(context, css, inner, rowHeight) {
   context.fillStyle = css("--soft");
   context.textAlign = "right";
   context.font = "500 10.5px 'Martian Mono'";
-  const every = Math.max(1, Math.ceil(15 / rowHeight));
-  for (let b = 0; b < data.hz.length; b += every) {
-    const y = inner.bottom - (b + 0.5) * rowHeight + 4;
-    if (y > inner.top + 4) context.fillText(data.hz[b] < 999.5 ? data.hz[b].toFixed(0) : `${(data.hz[b] / 1000).toFixed(1)}k`, LEFT - 6, y);
+  let lowest = inner.bottom + 12;
+  for (const hz of MARKS_HZ) {
+    const row = rowAt(hz);
+    const y = inner.bottom - (row + 0.5) * rowHeight;
+    if (row < 0 || y < inner.top + 8 || lowest - y < 13) continue;
+    lowest = y;
+    context.fillText(axisWord(hz), LEFT - 6, y + 4);
+    context.fillRect(LEFT - 4, y, 4, 1);
   }
+}
+
+/** Where a frequency lies among the rows, which stand at the middles of their bands; -1 outside of them. */
+function rowAt(hz) {
+  const above = data.hz.findIndex((one) => one >= hz);
+  if (above < 0) return -1;
+  if (above === 0) return data.hz[0] === hz ? 0 : -1;
+  const [low, high] = [data.hz[above - 1], data.hz[above]];
+  return above - 1 + Math.log(hz / low) / Math.log(high / low);
 }
 
 let area = null;
@@ -165,7 +178,7 @@ function wire() {
   place.addEventListener(
     "wheel",
     (event) => {
-      if (!data) return;
+      if (!data || document.activeElement !== place) return;
       event.preventDefault();
       const at = under(event);
       zoom(event.deltaY > 0 ? 1.5 : 1 / 1.5, at ? data.start_s + at.column * data.seconds : null);

@@ -1,0 +1,124 @@
+"""Rules of accessibility, the size of targets among them, on every screen and in every state."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from browser_tools import at_rest, open_page, served
+
+from pondel.core.document import Session, parse_session, to_json
+from pondel.core.moves.registry import KINDS
+from pondel.core.operations import parse_operation
+
+WAYS = "ways?part=tuba&leader=kick&start_s=0&end_s=4"
+SCREENS = (
+    "intake?part=kick",
+    "lanes?leader=kick&yielder=tuba",
+    "plan",
+    "proof",
+    "hand-off",
+    "recall",
+    WAYS,
+)
+NIGHTS = ("lanes?leader=kick&yielder=tuba", "moves?part=tuba&leader=kick&move=multiband", "proof", WAYS)
+SIZES = {"rules": {"target-size": {"enabled": True}}}
+# Screens share their colours: those of every kind of move are looked at on a few screens.
+ALL_BUT_COLOURS = {"rules": {**SIZES["rules"], "color-contrast": {"enabled": False}}}
+COLOURS = {"runOnly": ["color-contrast"]}
+
+
+def breaks(page, options) -> list[str]:
+    """What breaks a rule on a page as it stands: each rule, and where."""
+    found = Axe().run(page, options=options).response["violations"]
+    return [f"{rule['id']}: {node['target'][0]}" for rule in found for node in rule["nodes"]]
+
+
+@pytest.fixture
+def full(server, song):
+    """A session with every kind of move on one part, a decision and a section."""
+    jobs = server[1]
+    data = to_json(jobs.library.head(song).document)
+    kick, tuba = data["parts"]
+    kick["id"], tuba["id"] = "kick", "tuba"
+    keyed = {"key": {"source": "kick"}}
+    tuba["moves"] = [
+        {"id": kind.name.replace(" ", ""), "kind": kind.name, **(keyed if kind.keyed else {})}
+        for kind in KINDS.values()
+        if kind.pair is None
+    ]
+    data["sections"] = [{"id": "s", "name": "Verse", "start_s": 1, "end_s": 6}]
+    data["zones"] = [{"id": "z", "leads": "kick", "gives_way": ["tuba"], "low_hz": 40, "high_hz": 120}]
+    session_id = jobs.library.create(parse_session(data), rate_known=True)
+    for kind in KINDS.values():
+        if kind.pair is not None:
+            ordered = {"op": "give way", "part": "tuba", "leader": "kick", "kind": kind.name}
+            jobs.desk.do(session_id, [parse_operation(ordered)])
+    return session_id
+
+
+@pytest.fixture
+def page(browser):
+    opened, errors = open_page(browser, "about:blank", color_scheme="light")
+    yield opened
+    assert [one for one in errors if not re.search(r"status of 40[014]", one)] == []
+    opened.context.close()
+
+
+def show(page, address: str) -> None:
+    page.goto(address)
+    page.wait_for_load_state("networkidle")
+
+
+def test_every_screen_by_day_and_by_night(server, full, page):
+    address, jobs = server
+    empty = jobs.library.create(Session(name="Empty"))
+    inside = [*SCREENS, "moves?part=tuba&leader=kick&move=multiband"]
+    paths = [
+        "sessions",
+        f"sessions/{empty}/lanes",
+        f"sessions/{empty}/intake",
+        "sessions/nowhere/lanes",
+    ]
+    for path in [*paths, *(f"sessions/{full}/{one}" for one in inside)]:
+        show(page, f"{address}/{path}")
+        assert breaks(page, SIZES) == [], path
+        if path.endswith(NIGHTS):
+            page.evaluate("document.documentElement.dataset.sheet = 'night'")
+            assert breaks(page, COLOURS) == [], f"{path} by night"
+
+
+def test_every_kind_of_move_with_all_that_unfolds_open(server, full, page):
+    moves = server[1].library.head(full).document.part("tuba").moves
+    assert {move.kind for move in moves} == set(KINDS)
+    for move in moves:
+        show(page, f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move={move.id}")
+        page.evaluate("document.querySelectorAll('details').forEach((one) => (one.open = true))")
+        assert breaks(page, ALL_BUT_COLOURS) == [], move.kind
+
+
+def test_dialogs_menus_and_refusals(server, full, page):
+    show(page, f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move=compressor")
+    for opener, dialog in (("#help", "#shortcuts"), ("#history-open", "#history")):
+        page.click(opener)
+        page.wait_for_selector(f"{dialog}[open]")
+        assert breaks(page, SIZES) == [], dialog
+        page.keyboard.press("Escape")
+    page.focus("[data-target*='attack_ms'] .track")
+    page.keyboard.press("Enter")
+    page.keyboard.type("quick")
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".refusal")
+    assert breaks(page, SIZES) == []
+    at_rest(page)
+
+
+def test_the_login_and_a_wrong_password(tmp_path, page):
+    with served(tmp_path, password="lantern") as (address, _):
+        show(page, f"{address}/login")
+        assert breaks(page, SIZES) == []
+        page.fill("#password", "lamp")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("#wrong")
+        assert breaks(page, SIZES) == []
