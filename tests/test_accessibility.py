@@ -29,9 +29,9 @@ ALL_BUT_COLOURS = {"rules": {**SIZES["rules"], "color-contrast": {"enabled": Fal
 COLOURS = {"runOnly": ["color-contrast"]}
 
 
-def breaks(page, options) -> list[str]:
-    """What breaks a rule on a page as it stands: each rule, and where."""
-    found = Axe().run(page, options=options).response["violations"]
+def breaks(page, options, inside: str | None = None) -> list[str]:
+    """What breaks a rule on a page as it stands, or inside an element of it: each rule, and where."""
+    found = Axe().run(page, context=inside, options=options).response["violations"]
     return [f"{rule['id']}: {node['target'][0]}" for rule in found for node in rule["nodes"]]
 
 
@@ -95,7 +95,7 @@ def test_every_kind_of_move_with_all_that_unfolds_open(server, full, page):
     for move in moves:
         show(page, f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move={move.id}")
         page.evaluate("document.querySelectorAll('details').forEach((one) => (one.open = true))")
-        assert breaks(page, ALL_BUT_COLOURS) == [], move.kind
+        assert breaks(page, ALL_BUT_COLOURS, "#stage") == [], move.kind
 
 
 def test_dialogs_menus_and_refusals(server, full, page):
@@ -122,3 +122,28 @@ def test_the_login_and_a_wrong_password(tmp_path, page):
         page.keyboard.press("Enter")
         page.wait_for_selector("#wrong")
         assert breaks(page, SIZES) == []
+
+
+LOOKS = """(selector) => {
+  const style = getComputedStyle(document.querySelector(selector));
+  return [style.backgroundColor, style.borderTopColor, style.borderTopWidth];
+}"""
+
+
+def test_forced_colours_take_the_place_of_the_stored_sheet(server, full, browser):
+    address = f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move=compressor"
+    for scheme in ("light", "dark"):
+        page, errors = open_page(browser, address, forced_colors="active", color_scheme=scheme)
+        other = "night" if scheme == "light" else "day"
+        page.evaluate(f"localStorage.setItem('pondel-sheet', '{other}')")
+        page.reload()
+        at_rest(page)
+        assert page.evaluate("document.documentElement.dataset.sheet") != other
+        ground = page.evaluate("getComputedStyle(document.body).backgroundColor")
+        # A track shows how far it is, what is chosen has a thick edge, what acts first is solid.
+        assert page.evaluate(LOOKS, ".control .fill")[0] != ground
+        assert page.evaluate(LOOKS, ".control .grip")[1] != ground
+        assert page.evaluate(LOOKS, "#lower label:has(:checked)")[2] == "3px"
+        assert page.evaluate(LOOKS, "#hear label:has(:checked)")[2] == "3px"
+        assert errors == []
+        page.context.close()

@@ -234,6 +234,26 @@ def test_sound_that_falls_out_of_memory_comes_back_from_disk(duck, tmp_path):
     assert np.abs(torn.region(node, 0, 4 * RATE) - np.concatenate(first)).max() < 1e-5
 
 
+def test_what_is_only_tried_takes_no_place_from_what_is_played(duck, tmp_path):
+    session, media = duck
+    cache = ChunkCache(max_bytes=1_600_000, spill=Spill(tmp_path / "chunks"))
+    played = ChunkedSession(session, media, cache)
+    before = played.region(("tuba", "after fader"), 0, RATE)
+    kept = played.kept(("something", "else"), lambda: np.zeros(10))
+    for threshold_db in range(-50, -20):
+        data = to_json(session)
+        data["parts"][1]["moves"][0]["threshold_db"] = threshold_db
+        other = parse_session(data)
+        tried = ChunkedSession(other, media, cache).in_passing()
+        heard = tried.region(("tuba", "after fader"), 0, RATE)
+        alone = ChunkedSession(other, media, ChunkCache()).region(("tuba", "after fader"), 0, RATE)
+        np.testing.assert_array_equal(heard, alone)
+    # Nothing fell out of memory for them, and nothing is made again.
+    assert list((tmp_path / "chunks").iterdir()) == []
+    assert played.kept(("something", "else"), lambda: np.ones(10)) is kept
+    np.testing.assert_array_equal(played.region(("tuba", "after fader"), 0, RATE), before)
+
+
 def test_work_on_a_region_can_be_given_up_between_chunks_and_done_again(duck):
     session, media = duck
     steps: list[int] = []

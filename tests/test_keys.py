@@ -203,6 +203,38 @@ def test_arrows_go_through_the_table_of_hidden_shares(server, own_song, browser)
     page.context.close()
 
 
+def keep_focus(page, selector: str, shown: str) -> None:
+    """Press a control by key, wait until the page shows what it did: it has the focus still."""
+    page.focus(selector)
+    ident = page.evaluate(FOCUSED)
+    page.keyboard.press("Enter")
+    page.wait_for_selector(shown)
+    at_rest(page)
+    assert page.evaluate(FOCUSED) == ident, selector
+
+
+def test_the_focus_stays_where_lists_are_drawn_anew(server, own_song, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/lanes?leader=kick&yielder=tuba")
+    keep_focus(page, "#decide-leader", "#decide-leader[aria-pressed=true]")
+    page.focus("#treat")
+    scrolled = "document.querySelector('.side')"
+    page.evaluate(f"{scrolled}.scrollTop = 40")
+    before = page.evaluate(f"{scrolled}.scrollTop")
+    page.keyboard.press("Control+z")
+    page.wait_for_selector("#decide-leader[aria-pressed=true]", state="detached")
+    at_rest(page)
+    assert page.evaluate(FOCUSED) == "treat" and page.evaluate(f"{scrolled}.scrollTop") == before
+    page.keyboard.press("1")
+    page.wait_for_selector("#sort-name")
+    keep_focus(page, "#sort-name", "th[aria-sort] #sort-name")
+    page.keyboard.press("5")
+    page.wait_for_selector("#print")
+    keep_focus(page, "#print", ".printed-files a")
+    assert errors == []
+    page.context.close()
+
+
 LONG = "The very long name of a part that somebody gave it at night x"[:60]
 
 

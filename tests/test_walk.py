@@ -214,6 +214,8 @@ def compare(page, fresh, address, change, what):
         change(page)
         until(page, f"pondel.state.facts.revision !== {before}")
     at_rest(page)
+    # Where the focus was, or on what appeared: nowhere is it to be looked for from the start.
+    assert page.evaluate("document.activeElement !== document.body"), f"after {what} the focus is lost"
     until(page, "pondel.player.isSettled()")
     fresh.goto(page.url, wait_until="domcontentloaded")
     until(fresh, "window.pondel?.isAtRest()")

@@ -19,6 +19,7 @@ from pondel.core.engine.listen import Plan, make_plan, plan_region
 from pondel.core.evidence import within
 from pondel.core.families import groups_among
 from pondel.core.hearing.hidden import near_hits
+from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.hearing.scale import CAM_STEP
 from pondel.core.hearing.table_maker import TableMaker
@@ -92,14 +93,24 @@ class Judge:
         inside = {one for side in self._pair for one in self._groups.get(side, [side])}
         others = [one for one in self._heard if one not in inside]
         if not others:
-            return np.zeros_like(self._sum(self._document, self._pair[0], fold))
+            return np.zeros_like(self._sum(self._now(self._document), self._pair[0], fold))
         powers = (self._loops.power(self._document, one, *self._stretch, fold) for one in others)
         return sum(powers)  # type: ignore[return-value]
 
-    def _sum(self, document: Session, side: str, fold: Fold) -> np.ndarray:
-        members = [one for one in self._groups.get(side, [side]) if one in self._heard]
-        powers = (self._loops.power(document, one, *self._stretch, fold) for one in members)
-        return sum(powers)  # type: ignore[return-value]
+    def _sum(self, now: ChunkedSession, side: str, fold: Fold) -> np.ndarray:
+        """Excitation by one side of the fight; what is only tried leaves nothing behind."""
+        as_before = self._now(self._document)
+        total: np.ndarray | None = None
+        for one in self._groups.get(side, [side]):
+            if one not in self._heard:
+                continue
+            if now.in_the_mix(one).facts() == as_before.in_the_mix(one).facts():
+                power = self._loops.power(self._document, one, *self._stretch, fold)
+            else:
+                power = in_the_mix(now, one, *self._stretch, fold).power
+            total = power if total is None else total + power
+        assert total is not None, "a fight is between parts that are heard"
+        return total
 
     def _mix(self, document: Session, now: ChunkedSession, pair: list[np.ndarray]) -> np.ndarray:
         """Stereo float32 (frames, 2); what lies around the pair is added up once if it stays so."""
@@ -118,7 +129,9 @@ class Judge:
 
     def _hear(self, document: Session, fold: Fold) -> HeardStretch:
         now = self._now(document)
-        leader, yielder = (self._sum(document, side, fold) for side in self._pair)
+        if document is not self._document:
+            now = now.in_passing()
+        leader, yielder = (self._sum(now, side, fold) for side in self._pair)
         powers = np.stack([leader, yielder, self._rests[fold]]).astype(np.float32)
         on_hits = np.zeros(powers.shape[:2], bool)
         on_hits[0] = near_hits(self._hits_s, powers.shape[1])

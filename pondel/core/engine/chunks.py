@@ -30,6 +30,7 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 
 CHUNKS_PER_SECOND = 2
 MAX_BYTES = 512 << 20
+PASSING_BYTES = 96 << 20
 MOST_STREAM_BYTES = 256 << 20
 STREAMS_PER_PART = 4
 """Of each part: before and after its fader, as they are and as they were before the last change."""
@@ -175,6 +176,25 @@ class ChunkCache:
                     self._spill.put(one, old)  # type: ignore[arg-type]
 
 
+class PassingCache(ChunkCache):
+    """Reads what a cache holds, and keeps what is made through it to itself: it goes with its owner.
+
+    So what is only tried takes no place from what is played, in memory and on disk.
+    """
+
+    def __init__(self, shared: ChunkCache, max_bytes: int = PASSING_BYTES) -> None:
+        super().__init__(max_bytes)
+        self._shared = shared
+
+    def _look(self, key: Hashable) -> np.ndarray | None:
+        found = super()._look(key)
+        return self._shared._look(key) if found is None else found
+
+    def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
+        """Keep it where it stands; the few there are go with this cache, and need not be weighed."""
+        self._streams[key] = stream, 0
+
+
 def held_bytes(thing: object) -> int:
     """Bytes of the arrays that a stream holds, in itself and in what it is made of."""
     seen: set[int] = set()
@@ -218,6 +238,10 @@ class ChunkedSession:
         self._cache = cache
         self._step = step
         self._prints: dict[Node, str] = {}
+
+    def in_passing(self) -> ChunkedSession:
+        """The same session for whoever only tries it: what it makes is not kept for others."""
+        return ChunkedSession(self.session, self._media, PassingCache(self._cache), self._step)
 
     def fingerprint(self, node: Node) -> str:
         return routing.fingerprint(self.session, self._media, node, self._prints)

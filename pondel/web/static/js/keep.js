@@ -3,7 +3,8 @@
 /** @typedef {{id: string, selection: ?[number, number], typed: ?string, scrolls: [string, number, number][], open: string[]}} Kept */
 
 const SCROLLERS = ".scroll, .side, .list, .overflow-x-auto, .lanes-rows, .moves-page";
-let awaited = "";
+/** What had the focus and is not there yet; until it is, or the hand moves on, the heading has it. */
+let awaited = { id: "", heading: /** @type {?Element} */ (null) };
 
 /** What has the focus now. @param {Element} root @returns {Kept} */
 export function remember(root) {
@@ -29,20 +30,22 @@ export function restore(root, kept, instead = null) {
   for (const id of kept.open) document.getElementById(id)?.setAttribute("open", "");
   const named = new Map([...root.querySelectorAll(SCROLLERS)].map((one, n) => [nameOf(one, n), one]));
   for (const [name, left, top] of kept.scrolls) named.get(name)?.scrollTo(left, top);
-  awaited = "";
+  awaited = { id: "", heading: null };
   if (!kept.id && !instead) return;
   const target = document.getElementById(instead ?? "") ?? document.getElementById(kept.id);
   if (target) return focusOn(target, kept);
-  awaited = instead ?? kept.id;
-  focusOn(root.querySelector("h1") ?? root.querySelector("h2"));
+  const heading = root.querySelector("h1") ?? root.querySelector("h2");
+  awaited = { id: instead ?? kept.id, heading };
+  focusOn(heading);
 }
 
-/** A picture that was drawn later may hold what had the focus. */
+/** A picture or a list that was drawn later may hold what had the focus. */
 export function settleFocus() {
-  const target = awaited && document.getElementById(awaited);
+  const { id, heading } = awaited;
+  const target = id && document.getElementById(id);
   if (!target) return;
-  awaited = "";
-  focusOn(target);
+  awaited = { id: "", heading: null };
+  if (document.activeElement === heading) focusOn(target);
 }
 
 /** @param {?Element} element @param {?Kept} kept */

@@ -1,7 +1,7 @@
 // Switching screens without interrupting the deck.
 import { getPage, say } from "./api.js";
 import { inTurn } from "./channel.js";
-import { remember, restore } from "./keep.js";
+import { remember, restore, settleFocus } from "./keep.js";
 import { Order } from "./order.js";
 import { learn, state, tell } from "./state.js";
 
@@ -118,5 +118,6 @@ export async function fragment(url, place) {
   const kept = remember(place);
   place.replaceChildren(...content.body.childNodes);
   if (kept.id) restore(place, kept);
+  else settleFocus();
   return true;
 }
