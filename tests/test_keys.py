@@ -260,7 +260,7 @@ def test_nothing_is_wider_than_the_page_with_many_parts_and_long_names(server, c
     for screen in ("intake", "lanes", "moves?part=p3&leader=kick", "proof", "hand-off"):
         page.goto(f"{address}/sessions/{crowded}/{screen}")
         page.wait_for_selector("h1")
-        for width in (320, 1024, 1920):
+        for width in (320, 1024, 1280, 1920, 2560):
             page.set_viewport_size({"width": width, "height": 800})
             wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
             assert wide <= 0, (screen, width, wide)

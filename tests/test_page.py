@@ -362,3 +362,117 @@ def test_the_wheel_turns_only_what_has_the_focus(at_moves):
     page.mouse.wheel(0, -200)
     until(page, "pondel.state.facts.undo !== null && pondel.isAtRest()")
     assert move_of(jobs, song, 0) != before
+
+
+def touch(page, kind: str, *at: tuple[float, float]) -> None:
+    """What a finger does, as the browser hears it from the system."""
+    points = [{"x": x, "y": y} for x, y in at]
+    page.finger.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": points})
+
+
+def middle_of(page, selector: str) -> tuple[float, float]:
+    box = page.locator(selector).first.bounding_box()
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
+@pytest.fixture
+def touched(server, own_song, browser):
+    """A page under a finger, at Moves with a compressor on the tuba."""
+    address, jobs = server
+    move = AddMove(part="tuba", kind="compressor", values={"key": {"source": "kick"}})
+    jobs.library.edit(own_song, None, move.apply)
+    at = f"{address}/sessions/{own_song}/moves?part=tuba&move=m1"
+    page, errors = open_page(browser, at, has_touch=True)
+    page.finger = page.context.new_cdp_session(page)
+    yield page, jobs, own_song
+    assert errors == []
+    page.context.close()
+
+
+def test_a_finger_turns_a_control_and_what_the_system_takes_away_is_given_up(touched):
+    page, jobs, song = touched
+    x, y = middle_of(page, "[data-target*='threshold_db'] .track")
+    touch(page, "touchStart", (x, y))
+    touch(page, "touchMove", (x + 40, y))
+    touch(page, "touchEnd")
+    at_rest(page)
+    held = move_of(jobs, song, 0).threshold_db
+    assert held > -40
+    touch(page, "touchStart", (x, y))
+    touch(page, "touchMove", (x - 60, y))
+    at_rest(page)
+    assert move_of(jobs, song, 0).threshold_db < held
+    touch(page, "touchCancel")
+    at_rest(page)
+    assert move_of(jobs, song, 0).threshold_db == held
+    page.goto(page.url.replace("moves", "lanes"))
+    page.wait_for_selector("[data-lane-ridge] .curve")
+    low, high = page.input_value("#zone-low"), page.input_value("#zone-high")
+    x, y = middle_of(page, "[data-lane-ridge]")
+    touch(page, "touchStart", (x, y))
+    touch(page, "touchMove", (x + 10, y))
+    touch(page, "touchMove", (x + 120, y))
+    until(page, f"document.getElementById('zone-high').value !== '{high}'")
+    touch(page, "touchCancel")
+    until(page, f"document.getElementById('zone-high').value === '{high}'")
+    assert page.input_value("#zone-low") == low
+
+
+def test_a_hand_that_only_clicks_moves_no_handle_and_a_grip_beside_its_middle_does_not_jump(at_moves):
+    page, jobs, song = at_moves
+    page.wait_for_selector("#handle-bands-0-hz")
+    before, revision = move_of(jobs, song, 0).bands[0], jobs.library.head(song).id
+    x, y = middle_of(page, "#handle-bands-0-hz .handle-grip")
+    page.mouse.move(x + 9, y)
+    page.mouse.down()
+    page.mouse.move(x + 11, y)
+    page.mouse.up()
+    at_rest(page)
+    assert jobs.library.head(song).id == revision
+    page.mouse.down()
+    page.mouse.move(x + 15, y, steps=3)
+    at_rest(page)
+    hz = move_of(jobs, song, 0).bands[0].hz
+    assert before.hz * 1.005 < hz < before.hz * 1.06
+    page.keyboard.press("Escape")
+    at_rest(page)
+    assert move_of(jobs, song, 0).bands[0].hz == before.hz
+    page.mouse.up()
+
+
+def test_what_the_hit_editor_says_is_what_it_does_and_its_cursor_stays(server, own_song, browser):
+    """A cursor 20 ms beside a hit is on it: Pondel takes two that near for one."""
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/intake?part=kick")
+
+    def hits() -> list[float]:
+        return jobs.desk.hits_s(jobs.library.head(own_song).document.part("kick")).tolist()
+
+    before = hits()
+    page.wait_for_selector('[data-plot="hits"] canvas')
+    page.focus('[data-plot="hits"]')
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("Shift+ArrowRight")
+    said = page.locator('[data-plot="hits"] .readout')
+    assert "Enter removes it" in said.inner_text()
+    page.keyboard.press("Enter")
+    page.wait_for_selector("text=Enter adds one")
+    at_rest(page)
+    assert hits() == before[1:]
+    # Where the cursor was: Enter there brings it back.
+    page.keyboard.press("Enter")
+    page.wait_for_selector("text=Enter removes it")
+    at_rest(page)
+    assert hits() == before
+    # By pointer: far from any hit in time, on it for the hand.
+    box = page.locator('[data-plot="hits"]').bounding_box()
+    seconds = page.evaluate("pondel.state.facts.seconds")
+    page.mouse.move(box["x"] + box["width"] * (hits()[3] + 0.04) / seconds, box["y"] + 30)
+    assert "a click removes it" in said.inner_text()
+    page.mouse.down()
+    page.mouse.up()
+    at_rest(page)
+    assert len(hits()) == len(before) - 1 and before[3] not in hits()
+    assert errors == []
+    page.context.close()

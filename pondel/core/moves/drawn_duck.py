@@ -284,8 +284,7 @@ def _start(fight: Fight) -> Start:
         "depth_db": amount.wanted_db,
         "ramp_ms": through.attack_ms,
         "points": [
-            {"at": 0.0, "deep": 0.0},
-            {"at": 0.02, "deep": 1.0},
+            {"at": 0.0, "deep": 1.0},
             {"at": DEEP_LONGER + through.hold_share, "deep": 1.0, "bend": 0.3},
             {"at": 1.0, "deep": 0.0},
         ],

@@ -66,21 +66,24 @@ class ToggleHit(Operation):
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
         asked_s = self.at_s - part.start_s
+        bare = part.hits.model_copy(update={"added_s": [], "removed_s": []})
+        heard = facts.hits_s(part.model_copy(update={"hits": bare})) - part.start_s
         known = facts.hits_s(part) - part.start_s
         near = known[np.abs(known - asked_s) <= NEAR_S]
         found = bool(near.size)
         at_s = float(near[np.argmin(np.abs(near - asked_s))]) if found else max(0.0, asked_s)
         at_s = round(at_s, 4)
+        is_heard = bool((np.abs(heard - at_s) <= NEAR_S).any())
 
         def change(data: Json) -> None:
             hits = data["hits"]
-            away = [t for t in hits["added_s"] if abs(t - at_s) > NEAR_S]
-            if found:
-                hits["added_s"] = away
-                hits["removed_s"] = [*hits["removed_s"], at_s]
-                return
+            hits["added_s"] = [t for t in hits["added_s"] if abs(t - at_s) > NEAR_S]
             hits["removed_s"] = [t for t in hits["removed_s"] if abs(t - at_s) > NEAR_S]
-            hits["added_s"] = sorted([*away, at_s])
+            if found and is_heard:
+                hits["removed_s"].append(at_s)
+            # One that was taken out comes back where it is heard.
+            if not found and not is_heard:
+                hits["added_s"] = sorted([*hits["added_s"], at_s])
 
         title = f"{part.name}: {'remove' if found else 'add'} a hit"
         return Done(on_part(document, self.part, change), title)

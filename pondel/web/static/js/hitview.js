@@ -76,7 +76,9 @@ function envelopes(g, box) {
   g.svg.append(draw("path", { d: line(data.leader.mean), class: `curve ink-${leaderInk}` }));
   g.svg.append(draw("path", { d: line(data.before.mean), class: `curve thin ink-${partInk}` }));
   g.svg.append(draw("path", { d: line(data.after.mean), class: `curve ink-${partInk}`, "stroke-dasharray": "6 3" }));
+  g.svg.append(draw("text", { x: LEFT - 5, y: 9, class: "axis", "text-anchor": "end" }, "dBFS"));
   for (let db = Math.floor(top / 12) * 12; db > top - LEVEL_SPAN_DB; db -= 12) {
+    if (y(db) < 16) continue;
     g.svg.append(draw("text", { x: LEFT - 5, y: y(db) + 4, class: "axis", "text-anchor": "end" }, String(db).replace("-", "−")));
   }
   // The tags stand at the middle of the picture, the louder part's above.
