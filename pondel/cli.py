@@ -4,6 +4,8 @@ pondel demo
 pondel import stems/ --name "Night bus"
 pondel measure "Night bus" --json
 pondel render "Night bus" --out printed --what both
+
+What a command needs is imported when it runs, so that help comes at once.
 """
 
 from __future__ import annotations
@@ -16,28 +18,18 @@ import traceback
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import click
-from peewee import DatabaseError
-from rich.console import Console
-from rich.table import Table
 
-from pondel.core.audio.files import BIT_DEPTHS, FORMATS
-from pondel.core.document import Session, json_schema
+from pondel.core.audio.formats import BIT_DEPTHS, FORMATS
 from pondel.core.errors import BadDocument, DiskFull, PondelError
-from pondel.core.operations import operations_schema, parse_operations
 from pondel.core.units import say_hz
-from pondel.jobs import sessions
-from pondel.jobs.along import along_of
-from pondel.jobs.archives import SESSION_FILE, write_archive
-from pondel.jobs.desk import Desk
-from pondel.jobs.report import measure_report
-from pondel.store.copies import Copies
-from pondel.store.folder import DataFolder
-from pondel.store.library import Library
-from pondel.store.prints import Order
-from pondel.store.room import is_full
+
+if TYPE_CHECKING:
+    from pondel.core.document import Session
+    from pondel.jobs.desk import Desk
+    from pondel.store.library import Library
 
 DEFAULT_DATA = Path("~/.local/share/pondel")
 DEFAULT_PORT = 8750
@@ -74,21 +66,30 @@ class Pondel(click.Group):
         except PondelError as error:
             say(f"pondel: {error.line()}")
             ctx.exit(2)
-        except OSError as error:
-            full = "the disk is full" if is_full(error) else error.strerror or str(error)
-            say(f"pondel: {error.filename or 'file'}: {full}")
-            ctx.exit(2)
-        except DatabaseError as error:
-            full = "the disk is full" if is_full(error) else f"the database cannot be used: {error}"
-            say(f"pondel: {full}")
-            ctx.exit(2)
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
         except Exception as error:
+            if (words := _of_the_machine(error)) is not None:
+                say(f"pondel: {words}")
+                ctx.exit(2)
             details = Path(tempfile.gettempdir()) / f"pondel-{os.getpid()}.log"
             details.write_text(traceback.format_exc(), errors="replace")
             say(f"pondel: something went wrong inside Pondel ({type(error).__name__}): see {details}")
             ctx.exit(1)
+
+
+def _of_the_machine(error: Exception) -> str | None:
+    """What files, the disk or the database refused, in words; None for anything else."""
+    from peewee import DatabaseError
+
+    from pondel.store.room import is_full
+
+    if isinstance(error, OSError):
+        full = "the disk is full" if is_full(error) else error.strerror or str(error)
+        return f"{error.filename or 'file'}: {full}"
+    if isinstance(error, DatabaseError):
+        return "the disk is full" if is_full(error) else f"the database cannot be used: {error}"
+    return None
 
 
 @click.group(cls=Pondel, context_settings={"help_option_names": ["-h", "--help"]})
@@ -99,6 +100,8 @@ def main() -> None:
 
 def open_library(data_dir: Path) -> Library:
     """The library, with today's copy of its database; files made from now on are private."""
+    from pondel.store.library import Library
+
     os.umask(PRIVATE_UMASK)
     library = Library(data_dir.expanduser())
     library.copies.keep_daily()
@@ -108,6 +111,8 @@ def open_library(data_dir: Path) -> Library:
 @contextmanager
 def made_for_others(path: Path) -> Iterator[None]:
     """What is written into a file or folder outside the data folder is as public as usual."""
+    from pondel.store.room import is_full
+
     before = os.umask(USUAL_UMASK)
     try:
         yield
@@ -122,6 +127,10 @@ def made_for_others(path: Path) -> Iterator[None]:
 @contextmanager
 def opened(source: str, data_dir: Path) -> Iterator[tuple[Desk, Session, str]]:
     """A session by id or name, or a session.json, which is read into a passing library."""
+    from pondel.jobs import sessions
+    from pondel.jobs.desk import Desk
+    from pondel.store.library import Library
+
     path = Path(source)
     if path.suffix == ".json" and path.is_file():
         with tempfile.TemporaryDirectory() as folder, closing(Library(Path(folder))) as library:
@@ -147,6 +156,7 @@ PRINTED = ("mix", "parts", "both", "curves")
 def demo(data_dir: Path, host: str, port: int) -> None:
     """Make the demo session if it is absent, then serve."""
     from pondel.demo.session import ensure_demo
+    from pondel.jobs.desk import Desk
     from pondel.web.serve import check_host, serve
 
     check_host(host)
@@ -172,6 +182,8 @@ def serve_command(data_dir: Path, host: str, port: int) -> None:
 @data_option
 def import_command(paths: tuple[Path, ...], name: str, data_dir: Path) -> None:
     """Make a session from files, a folder, or a session archive, and print its id."""
+    from pondel.jobs.desk import Desk
+
     refusals: list[PondelError] = []
     if not name.strip() or len(name) > MOST_NAME:
         raise BadDocument(f"a name of 1 to {MOST_NAME} letters is needed", where="--name")
@@ -194,6 +206,9 @@ def _imported(
     library: Library, paths: tuple[Path, ...], name: str, refused: Callable[[PondelError], None]
 ) -> str:
     """A session of an archive, a session.json, or recordings, whichever the paths are."""
+    from pondel.jobs import sessions
+    from pondel.jobs.archives import SESSION_FILE
+
     first = paths[0]
     if len(paths) == 1 and first.suffix.lower() == ".zip" and first.is_file():
         return sessions.import_archive(library, first, name)
@@ -223,11 +238,16 @@ def _share(share: float | None) -> str:
 @data_option
 def measure(session: str, as_json: bool, data_dir: Path) -> None:
     """Levels, hidden shares, and pairs, worst first, of SESSION (id, name or session.json)."""
+    from pondel.jobs.report import measure_report
+
     with opened(session, data_dir) as (desk, document, session_id):
         report = measure_report(desk, document, session_id)
     if as_json:
         click.echo(json.dumps(report, ensure_ascii=False))
         return
+    from rich.console import Console
+    from rich.table import Table
+
     console = Console()
     levels = Table("Part", "Role", "Peak dBFS", "True peak dBTP", "RMS dBFS", "LUFS", "Hits", "Hidden")
     for part in report["parts"]:
@@ -280,6 +300,9 @@ def tryouts(
     if as_json:
         click.echo(json.dumps(report, ensure_ascii=False))
         return
+    from rich.console import Console
+    from rich.table import Table
+
     console = Console()
     table = Table("Way", "Amount", "Settings", "Clearer dB", "Cost", "Unsteady dB")
     for point in report["points"]:
@@ -351,6 +374,8 @@ def render(
     data_dir: Path,
 ) -> None:
     """Print SESSION (id, name or session.json) into files and name them."""
+    from pondel.store.prints import Order
+
     with opened(session, data_dir) as (desk, document, _), made_for_others(out):
         out.mkdir(parents=True, exist_ok=True)
         order = Order(
@@ -366,6 +391,9 @@ def render(
 @data_option
 def archive(session: str, out: Path, data_dir: Path) -> None:
     """Pack SESSION with its audio into one zip file."""
+    from pondel.jobs.along import along_of
+    from pondel.jobs.archives import write_archive
+
     with opened(session, data_dir) as (desk, document, session_id), made_for_others(out):
         write_archive(desk.library, document, out, along_of(desk.library, session_id))
     click.echo(out)
@@ -388,6 +416,9 @@ def tidy(data_dir: Path) -> None:
 @data_option
 def restore(copy: str | None, only_list: bool, data_dir: Path) -> None:
     """Put a dated copy of the database back: COPY, or the newest that is sound."""
+    from pondel.store.copies import Copies
+    from pondel.store.folder import DataFolder
+
     os.umask(PRIVATE_UMASK)
     copies = Copies(DataFolder(data_dir.expanduser()))
     if only_list:
@@ -406,6 +437,9 @@ def do_command(session: str, file: IO[bytes], data_dir: Path) -> None:
 
     All of them are applied, or none. Prints the new revision, and what they have to say.
     """
+    from pondel.core.operations import parse_operations
+    from pondel.jobs.desk import Desk
+
     text = file.read(MOST_OPERATIONS_BYTES + 1)
     if len(text) > MOST_OPERATIONS_BYTES:
         raise BadDocument("more than 8 MB are too much at a time", where=file.name)
@@ -427,4 +461,7 @@ def do_command(session: str, file: IO[bytes], data_dir: Path) -> None:
 @click.option("--operations", is_flag=True, help="Of the operations instead.")
 def schema(operations: bool) -> None:
     """Print the JSON Schema of the mix document."""
+    from pondel.core.document import json_schema
+    from pondel.core.operations import operations_schema
+
     click.echo(json.dumps(operations_schema() if operations else json_schema(), indent=1))

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -287,3 +289,11 @@ def test_an_older_session_that_is_brought_in_says_once_what_sounds_different(run
     assert "Kick, gate / expander: up to 30.0 dB." in told
     assert library.bring_up("old") == []
     library.close()
+
+
+def test_help_needs_no_sound():
+    """What computes and serves is imported by the commands that need it: help comes at once."""
+    heavy = ("numpy", "scipy", "numba", "soundfile", "flask", "peewee", "pydantic", "rich")
+    ask = f"import sys, pondel.cli; print([one for one in {heavy} if one in sys.modules])"
+    told = subprocess.run([sys.executable, "-c", ask], capture_output=True, text=True, check=True)
+    assert told.stdout.strip() == "[]"

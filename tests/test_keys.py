@@ -6,6 +6,8 @@ import pypdfium2
 import pytest
 from browser_tools import at_rest, open_page, until
 
+from pondel.core.operations.parts import SetPart
+
 NAME = """() => {
   const e = document.activeElement;
   const by = e.getAttribute('aria-labelledby');
@@ -231,6 +233,27 @@ def test_the_focus_stays_where_lists_are_drawn_anew(server, own_song, browser):
     page.keyboard.press("5")
     page.wait_for_selector("#print")
     keep_focus(page, "#print", ".printed-files a")
+    assert errors == []
+    page.context.close()
+
+
+def test_older_steps_of_a_long_history_are_asked_for_by_key(server, own_song, browser):
+    address, jobs = server
+    for level in range(70):
+        jobs.library.edit(
+            own_song, None, SetPart(part="tuba", field="fader_db", value=-(level + 1) / 10).apply
+        )
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/lanes")
+    page.focus("#history-open")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#history[open]")
+    assert page.locator("#history li").count() == 60
+    page.focus("[data-older]")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#history li:has-text('Created')")
+    assert page.locator("#history li").count() == 71
+    until(page, "document.activeElement.textContent.startsWith('Hear')")
+    assert page.locator("#history .unit:text-is('now')").count() == 1
     assert errors == []
     page.context.close()
 

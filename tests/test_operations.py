@@ -298,6 +298,24 @@ def test_any_state_in_the_history_can_be_gone_back_to(kept):
     assert library.redo(session_id).document.part("tuba").fader_db == -3
 
 
+def test_a_long_history_is_told_page_by_page(kept):
+    library, _, session_id = kept
+    for level in range(5):
+        library.edit(session_id, None, SetPart(part="tuba", field="fader_db", value=-level - 1).apply)
+    whole = library.history(session_id)
+    pages, since = [], None
+    while page := library.history(session_id, since, most=2):
+        pages.append(page)
+        since = page[-1].parent
+        if since is None:
+            break
+    assert [len(page) for page in pages] == [2, 2, 2]
+    assert [step for page in pages for step in page] == whole and whole[-1].parent is None
+    other = library.create(session_of({"id": "a"}))
+    with pytest.raises(NotFound):
+        library.history(other, whole[0].id)
+
+
 def test_a_number_beyond_a_range_is_refused_or_taken_as_its_end(session):
     def put(value, **more):
         where = {"part": "tuba", "move": session.part("tuba").moves[0].id}

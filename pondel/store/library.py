@@ -33,7 +33,7 @@ from pondel.store.locks import hold
 from pondel.store.measures import Measures
 from pondel.store.media import MediaFolder
 from pondel.store.newest_form import brought_to_newest, told_once
-from pondel.store.revisions import Neighbours, Revision, SessionCard
+from pondel.store.revisions import Neighbours, Revision, SessionCard, Step
 from pondel.store.room import is_full
 from pondel.store.seals import Seals
 from pondel.store.shelf import Shelf
@@ -42,6 +42,8 @@ from pondel.store.tables import now, open_database, tables_of
 PARSED_BYTES = 64 << 20
 WORKED_OUT_ANEW = 3
 MIGRATION_LOCK = "migration.lock"
+STEPS = 60
+"""So many steps of the history are told at once."""
 HEAD = (
     "select revision.* from revision join session on session.head = revision.id "
     "where session.id = ? and session.removed is null"
@@ -332,13 +334,24 @@ class Library:
         undo = revision.label if revision.parent is not None else None
         return Neighbours(undo, child.label if child else None)
 
-    def history(self, session_id: str, most: int = 200) -> list[Revision]:
-        """The states that led to the present one, newest first."""
-        found: list[Revision] = []
-        revision: int | None = self.head(session_id).id
+    def history(self, session_id: str, since: int | None = None, most: int = STEPS) -> list[Step]:
+        """The steps that led to the present state, or to `since`, newest first.
+
+        The next ones begin at the parent of the last; they are read without their documents.
+        """
+        table = self.tables.Revision
+        plain = table.select(table.id, table.label, table.created, table.parent)
+        found: list[Step] = []
+        revision = since
+        if since is None:
+            session = self.tables.Session
+            revision = session.select(session.head).where(session.id == session_id).scalar()
         while revision is not None and len(found) < most:
-            found.append(self.revision(session_id, revision))
-            revision = found[-1].parent
+            row = plain.where(table.id == revision, table.session == session_id).get_or_none()
+            if row is None:
+                raise NotFound("there is no such state")
+            found.append(Step(row.id, row.label, row.created, row.parent))
+            revision = row.parent
         return found
 
     def go_to(self, session_id: str, revision_id: int) -> Revision:

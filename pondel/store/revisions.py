@@ -22,6 +22,16 @@ class Revision:
 
 
 @dataclass(frozen=True)
+class Step:
+    """One step of the history, without its document."""
+
+    id: int
+    label: str
+    created: datetime
+    parent: int | None
+
+
+@dataclass(frozen=True)
 class Neighbours:
     """What undo and redo would do now; None when there is nothing."""
 

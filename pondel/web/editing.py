@@ -110,11 +110,10 @@ def _base(body: dict[str, Any]) -> int | None:
 
 @blueprint.get("/history")
 def history(session_id: str):
-    """The states that led to the present one, newest first; a fragment."""
+    """The steps that led to the present state, or those before, newest first; a fragment."""
+    since = asked.whole("since")
     return render_template(
-        "parts/history.html",
-        facts={"id": session_id},
-        revisions=library().history(session_id),
+        "parts/history.html", steps=library().history(session_id, since), is_newest=since is None
     )
 
 

@@ -6,7 +6,7 @@ import json
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
-from pondel.core.audio.files import FORMATS
+from pondel.core.audio.formats import FORMATS
 from pondel.core.document import Session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import led_moves

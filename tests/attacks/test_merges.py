@@ -50,7 +50,8 @@ def test_a_drag_that_goes_on_after_a_variant_was_kept_leaves_the_variant(library
     assert library.redo(song).document.part("a").fader_db == -5
     assert variants.open(song, "A").document.part("a").fader_db == -3
     assert library.undo(song).document.part("a").fader_db == -1
-    assert [one.document.part("a").fader_db for one in library.history(song)] == [-1, 0]
+    states = [library.revision(song, one.id).document for one in library.history(song)]
+    assert [one.part("a").fader_db for one in states] == [-1, 0]
     assert variants.open(song, "B").document.part("a").fader_db == -5
 
 

@@ -6,12 +6,12 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
 
 import numpy as np
 import soundfile
 import soxr
 
+from pondel.core.audio.formats import BIT_DEPTHS, FORMATS, Bits
 from pondel.core.audio.whole import cut_short
 from pondel.core.dsp.dither import Dither
 from pondel.core.errors import BadAudio
@@ -26,9 +26,6 @@ WAV_MOST_BYTES = (1 << 32) - (1 << 16)
 PROMISED = "WAV, AIFF, FLAC, Ogg or MP3"
 READ = {"WAV", "WAVEX", "RF64", "AIFF", "FLAC", "OGG", "MP3"}
 PEAK_CHUNK_WITHIN = 4096
-Bits = Literal["16", "24", "32f"]
-FORMATS = {"wav": "WAV", "flac": "FLAC", "aiff": "AIFF", "ogg": "OGG"}
-BIT_DEPTHS: tuple[Bits, ...] = ("16", "24", "32f")
 
 
 @dataclass(frozen=True)

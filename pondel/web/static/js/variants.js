@@ -53,7 +53,16 @@ async function history() {
   dialog.showModal();
 }
 
+/** The steps before those that are listed take the place of their button; the first of them has the focus. */
+async function older(button) {
+  const place = button.closest("div");
+  await fragment(about("history", { since: button.dataset.older }), place);
+  place.querySelector("button")?.focus();
+}
+
 function clicks(event) {
+  const before = event.target.closest("[data-older]");
+  if (before) older(before).catch((error) => say(error.message));
   const back = event.target.closest("[data-go-to]");
   if (back) {
     document.getElementById("history").close();
