@@ -24,9 +24,8 @@ test: $(VENV)/.run
 	  && $(BIN)/pytest -p no:cacheprovider $(FIRST) > $(VENV)/first.log 2>&1; checked=$$?; \
 	[ $$checked = 0 ] || tail -60 $(VENV)/first.log; wait $$warming && exit $$checked
 	@# Half of the tests wait for a server or a browser most of their time: three processes fill two cores.
-	@# What gives way to the sound would give way to other tests too, if those were not as nice.
 	@echo "== tests, the slowest files first"
-	@nice -n 10 $(BIN)/pytest -p no:cacheprovider -n 3 --dist loadfile --no-loadscope-reorder \
+	@$(BIN)/pytest -p no:cacheprovider -n 3 --dist loadfile --no-loadscope-reorder \
 	  $(addprefix --ignore ,$(FIRST)) 2>&1 | tee $(VENV)/tests.log; tested=$${PIPESTATUS[0]}; \
 	grep -hoE "[0-9]+ (passed|failed|error|errors|skipped)" $(VENV)/first.log $(VENV)/tests.log \
 	  | awk '{ count[$$2] += $$1 } END { for (what in count) printf "%s %d %s", (n++ ? "," : "== in all:"), count[what], what; print "" }'; \

@@ -66,6 +66,15 @@ def test_a_recipe_is_kept_and_laid_on_a_second_part_and_in_a_second_session(app,
     assert "Brass ducks, kept" not in caller.client.get(f"/sessions/{song}/moves?part=horn").text
 
 
+def test_what_a_recipe_cannot_hold_is_told_when_it_is_kept(app, caller, song):
+    for kind in ("compressor", "complementary eq"):
+        caller.edit(song, op="give way", leader="kick", part="tuba", kind=kind)
+    assert sent(caller, song, "keep", part="tuba", name="Half of it").status_code == 303
+    page = caller.client.get(f"/sessions/{song}/moves?part=tuba").text
+    assert "Kept without its complementary EQ: what ties two parts is laid for each pair anew." in page
+    assert "Kept without" not in caller.client.get(f"/sessions/{song}/moves?part=tuba").text
+
+
 @pytest.mark.parametrize("name", shipped())
 def test_those_that_come_along_are_offered_and_laid(app, caller, song, name):
     page = caller.client.get(f"/sessions/{song}/moves?part=tuba").text

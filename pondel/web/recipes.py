@@ -6,12 +6,12 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, Response, redirect, request, url_for
+from flask import Blueprint, Response, flash, redirect, request, url_for
 
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.operations import parse_operation
-from pondel.core.recipes.recipe import Recipe, parse_recipe, recipe_of, shipped
+from pondel.core.recipes.recipe import Recipe, not_held, parse_recipe, recipe_of, shipped
 from pondel.web import asked
 from pondel.web.context import desk, head, library
 
@@ -92,8 +92,11 @@ def keep(session_id: str):
     part_id, name = asked.words("part", most=40), asked.words("name", most=80).strip()
     if not name:
         raise BadDocument("give the recipe a name first")
-    recipe = recipe_of(head(session_id).document, part_id, name, asked.words("why", most=600).strip())
+    document = head(session_id).document
+    recipe = recipe_of(document, part_id, name, asked.words("why", most=600).strip())
     library().shelf.keep("recipe", name, recipe.model_dump(mode="json"))
+    if left := not_held(document, part_id):
+        flash(f"Kept without its {' and '.join(left)}: what ties two parts is laid for each pair anew.")
     return _to_part(session_id, part_id)
 
 

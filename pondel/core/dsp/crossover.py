@@ -17,6 +17,7 @@ from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from scipy.signal import butter
 
 from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.limits import finite
 
 LINEAR_S = 0.128
@@ -116,6 +117,16 @@ def _spectra(crossovers_hz: tuple[float, ...], rate: int, size: int) -> np.ndarr
     return rfft(kernels, size, axis=1).astype(np.complex64)
 
 
+@kernel(error_model="numpy")
+def _take_out(band, first, out, rest):
+    """Write float32 (channels, samples) from `first` on as frames, and take them out of the rest."""
+    for i in range(out.shape[0]):
+        for c in range(out.shape[1]):
+            value = band[c, first + i]
+            out[i, c] = value
+            rest[i, c] -= value
+
+
 class LinearCrossover:
     """Splits a signal into bands with linear phase, late by half of its kernels.
 
@@ -135,13 +146,14 @@ class LinearCrossover:
         self._held = joined[:, frames:].copy()
         size = next_fast_len(joined.shape[1], real=True)
         spectrum = rfft(joined, size, axis=1)
-        last = joined[:, self._past - self.latency :][:, :frames].astype(np.float64)
+        first = self._past - self.latency
+        last = np.ascontiguousarray(joined[:, first : first + frames].T)
         bands = []
-        for kernel in _spectra(self._crossovers_hz, self._rate, size):
-            band = irfft(spectrum * kernel, size, axis=1)[:, self._past :][:, :frames]
-            last -= band
-            bands.append(np.ascontiguousarray(band.T))
-        return [*bands, np.ascontiguousarray(last.T, np.float32)]
+        for one in _spectra(self._crossovers_hz, self._rate, size):
+            out = np.empty((frames, joined.shape[0]), np.float32)
+            _take_out(irfft(spectrum * one, size, axis=1), self._past, out, last)
+            bands.append(out)
+        return [*bands, last]
 
 
 def crossover_settle_s(crossovers_hz: list[float], rate: int = 48000) -> float:

@@ -111,8 +111,7 @@ def recipe_of(document: Session, part_id: str, name: str, why: str = "") -> Reci
     part = document.part(part_id)
     fed = [document.part(send.to) for send in part.sends]
     own = {part.id: PART}
-    moves = [one for one in part.moves if kind_of(one.kind).pair is None]
-    of_returns = [[one for one in back.moves if kind_of(one.kind).pair is None] for back in fed]
+    moves, *of_returns = ([one for one in chain if _is_held(one)] for chain in _chains(document, part))
     slots: list[Slot] = []
     for move in [*moves, *(move for chain in of_returns for move in chain)]:
         for at, one in references(move):
@@ -134,6 +133,21 @@ def recipe_of(document: Session, part_id: str, name: str, why: str = "") -> Reci
     return parse_recipe(
         Recipe(name=name, why=why, slots=slots, moves=kept, returns=returns).model_dump(mode="json")
     )
+
+
+def not_held(document: Session, part_id: str) -> list[str]:
+    """The moves of a part and of the returns it feeds that no recipe holds, in words."""
+    chains = _chains(document, document.part(part_id))
+    return [kind_of(one.kind).in_words for chain in chains for one in chain if not _is_held(one)]
+
+
+def _chains(document: Session, part: Part) -> list[list[Any]]:
+    """A part's moves, and those of each return it feeds."""
+    return [list(part.moves), *(list(document.part(send.to).moves) for send in part.sends)]
+
+
+def _is_held(move: Any) -> bool:
+    return kind_of(move.kind).pair is None
 
 
 def _slot(part: Part, taken: set[str]) -> Slot:

@@ -6,7 +6,7 @@ import { fragment, go, reload } from "./stage.js";
 import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
 import { hzWord, nearest, within } from "./axis.js";
-import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spreadLows } from "./plots.js";
+import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spreadLows, zoneBand } from "./plots.js";
 import { question } from "./questions.js";
 import { setLoop } from "./loop.js";
 import { on, state, tell } from "./state.js";
@@ -164,7 +164,7 @@ function ridge(place, lane) {
 /** The chosen zone as a marked band; decided ones of this part as a line at the foot. */
 function zones(svg, x, height, part) {
   const { zone } = state.view;
-  if (zone) svg.append(draw("rect", { x: x(zone.low_hz), width: Math.max(1, x(zone.high_hz) - x(zone.low_hz)), y: 0, height, class: "zone" }));
+  if (zone) zoneBand(svg, { low: x(zone.low_hz), high: x(zone.high_hz), top: 0, base: height });
   for (const kept of state.facts.zones ?? []) {
     if (kept.leads !== part) continue;
     svg.append(draw("line", { x1: x(kept.low_hz), x2: x(kept.high_hz), y1: height - 2, y2: height - 2, stroke: "var(--c)", "stroke-width": 4 }));

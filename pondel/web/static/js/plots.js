@@ -63,6 +63,12 @@ export function frequencyMarks(svg, { x, top, base, words = base + 14, first = "
   }
 }
 
+/** A zone as a marked band between two edges. */
+export function zoneBand(svg, { low, high, top, base }) {
+  svg.append(draw("rect", { x: low, width: Math.max(1, high - low), y: top, height: base - top, class: "zone" }));
+  for (const x of [low, high]) svg.append(draw("line", { x1: x, x2: x, y1: top, y2: base, class: "zone-edge" }));
+}
+
 /** What lies at the cursor of a picture, in words that are read out; null takes them away. */
 export function readout(box, text) {
   let note = box.querySelector(".readout");

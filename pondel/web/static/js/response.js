@@ -1,7 +1,7 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getJSON } from "./api.js";
 import { hzWord, nearest, within } from "./axis.js";
-import { axisNow, draw, frequencyMarks, readout, write } from "./plots.js";
+import { axisNow, draw, frequencyMarks, readout, write, zoneBand } from "./plots.js";
 import { gainOf } from "./gain.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
@@ -157,7 +157,7 @@ function grid(svg, g) {
 
 function zone(svg, g) {
   const { zone: chosen } = state.view;
-  if (chosen) svg.append(draw("rect", { x: g.x(chosen.low_hz), width: Math.max(1, g.x(chosen.high_hz) - g.x(chosen.low_hz)), y: TOP, height: g.base - TOP, class: "zone" }));
+  if (chosen) zoneBand(svg, { low: g.x(chosen.low_hz), high: g.x(chosen.high_hz), top: TOP, base: g.base });
 }
 
 function levels(svg, g, box) {
