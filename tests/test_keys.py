@@ -230,6 +230,13 @@ def test_the_focus_stays_where_lists_are_drawn_anew(server, own_song, browser):
     page.keyboard.press("1")
     page.wait_for_selector("#sort-name")
     keep_focus(page, "#sort-name", "th[aria-sort] #sort-name")
+    page.focus('[aria-label="Take out Tuba"]')
+    page.keyboard.press("Enter")
+    page.wait_for_selector('[aria-label="Take out Tuba"]', state="detached")
+    at_rest(page)
+    assert page.evaluate("document.activeElement.tagName") == "H1"
+    page.keyboard.press("Control+z")
+    page.wait_for_selector('[aria-label="Take out Tuba"]')
     page.keyboard.press("5")
     page.wait_for_selector("#print")
     keep_focus(page, "#print", ".printed-files a")

@@ -27,7 +27,7 @@ LEFT, RIGHT, TOP, BASE = 54.0, 120.0, 26.0, 286.0
 LEAST_COST, LEAST_RELIEF_DB = 0.05, 2.0
 COSTS = (0.01, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8)
 DASHES = ("", "7 3", "2 3", "9 3 2 3", "5 2 1 2")
-APART, NAME_WIDE = 14.0, 140.0
+APART, NAME_WIDE, MARK_WIDE = 14.0, 140.0, 44.0
 FIGHTS_SHOWN = 7
 
 
@@ -54,12 +54,21 @@ def _axes(points: list[Point]) -> tuple[Axis, Axis]:
     def up(relief_db: float) -> float:
         return BASE - (relief_db - low) / (high - low) * (BASE - TOP)
 
-    marks = [sign * one for one in COSTS for sign in (-1, 1) if least <= _root(sign * one) <= most]
+    marks = [sign * one for one in COSTS for sign in (1, -1) if least <= _root(sign * one) <= most]
     reliefs_at = [low + n * rise for n in range(round((high - low) / rise) + 1)]
     return (
-        Axis([(change(-one), across(one)) for one in sorted({*marks, 0.0})], across),
+        Axis(_with_room([(change(-one), across(one)) for one in (0.0, *marks[::-1])]), across),
         Axis([(signed(one, "", 0), up(one)) for one in reliefs_at], up),
     )
+
+
+def _with_room(marks: list[tuple[str, float]]) -> list[tuple[str, float]]:
+    """Those that stand apart, the first ones rather than the later."""
+    kept: list[tuple[str, float]] = []
+    for one in marks:
+        if all(abs(one[1] - other[1]) >= MARK_WIDE for other in kept):
+            kept.append(one)
+    return sorted(kept, key=lambda one: one[1])
 
 
 def _root(cost: float) -> float:

@@ -21,7 +21,8 @@ const sectionsBox = () => document.querySelector('[data-plot="sections"]');
 
 async function load() {
   const box = hitsBox();
-  if (!box) return;
+  // A part that was taken out has none; the screen is about to be drawn without it.
+  if (!box || !state.facts.parts.some(({ id }) => id === box.dataset.part)) return;
   try {
     data = await getJSON(about("intake/outline", { part: box.dataset.part }));
     shown ??= { start_s: data.start_s, end_s: data.start_s + data.seconds };
