@@ -314,6 +314,8 @@ def test_a_long_history_is_told_page_by_page(kept):
     other = library.create(session_of({"id": "a"}))
     with pytest.raises(NotFound):
         library.history(other, whole[0].id)
+    with pytest.raises(NotFound):
+        library.history("nowhere")
 
 
 def test_a_number_beyond_a_range_is_refused_or_taken_as_its_end(session):

@@ -346,6 +346,8 @@ class Library:
         if since is None:
             session = self.tables.Session
             revision = session.select(session.head).where(session.id == session_id).scalar()
+            if revision is None:
+                raise NotFound(f"there is no session {session_id!r:.60}")
         while revision is not None and len(found) < most:
             row = plain.where(table.id == revision, table.session == session_id).get_or_none()
             if row is None:
