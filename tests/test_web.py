@@ -45,6 +45,24 @@ def test_the_intake_table_shows_what_was_measured(caller, song):
     assert "0:06.0" in page and "−12.0" in page
 
 
+def test_a_file_that_comes_in_while_the_page_is_made_is_shown_or_asked_for_again(
+    app, caller, song, monkeypatch
+):
+    jobs = jobs_of(app)
+    take_in, look = jobs.take_in, jobs.arrivals.of_session
+    monkeypatch.setattr(jobs, "take_in", lambda arrival_id: None)
+    assert caller.upload(song, ("Late.wav", audio(sine(300, 1)))).status_code == 202
+    (late,) = [one.id for one in look(song) if one.state == "waiting"]
+
+    def look_when_it_is_in(session_id):
+        take_in(late)
+        return look(session_id)
+
+    monkeypatch.setattr(jobs.arrivals, "of_session", look_when_it_is_in)
+    page = caller.client.get(f"/sessions/{song}/intake").text
+    assert 'aria-label="Name of Late"' in page or "data-poll" in page
+
+
 def test_a_duck_is_set_up_heard_undone_and_redone(caller, song):
     answer = caller.edit(
         song,

@@ -93,7 +93,11 @@ def asked_order(found: list[Row]) -> tuple[list[Row], str, bool]:
 
 @blueprint.get("/intake")
 def show(session_id: str):
-    """The screen."""
+    """The screen.
+
+    What arrives is looked at before the session: what came in meanwhile is a part, or still to come.
+    """
+    arrivals = jobs().arrivals.of_session(session_id)
     revision = opened(session_id)
     document = revision.document
     found, bare = rows(document), without_moves(document)
@@ -114,7 +118,7 @@ def show(session_id: str):
         detail=detail,
         returns=[part for part in document.parts if part.source == "sends"],
         sensitivity=control_of(HitSettings, "sensitivity"),
-        arrivals=jobs().arrivals.of_session(session_id),
+        arrivals=arrivals,
         seconds_left=jobs().arrivals_left_s(session_id),
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),

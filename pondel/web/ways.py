@@ -141,6 +141,8 @@ def show(session_id: str):
     tried = desk().tryouts.begin(
         document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames
     )
+    # Looked at before the points: one that comes in meanwhile is shown, or asked for again.
+    is_busy, is_whole = tried.is_busy, tried.finished.is_set()
     return render_template(
         "ways.html",
         stage="moves",
@@ -149,6 +151,8 @@ def show(session_id: str):
         marks=inked(document),
         pair=pair,
         tried=tried,
+        is_busy=is_busy,
+        is_whole=is_whole,
         kind_of=kind_of,
         fights=_fights(document),
         plane={
