@@ -298,6 +298,14 @@ def test_any_state_in_the_history_can_be_gone_back_to(kept):
     assert library.redo(session_id).document.part("tuba").fader_db == -3
 
 
+def test_where_a_part_begins_is_typed_as_a_note_value_too():
+    known = session_of({"id": "a"}, tempo_bpm=120.0, tempo_from="told")
+    left = after(known, "set part", part="a", field="start_s", value="1/8")
+    assert left.part("a").start_s == pytest.approx(0.25)
+    with pytest.raises(BadDocument, match="while the tempo is not known"):
+        after(session_of({"id": "a"}), "set part", part="a", field="start_s", value="1/8")
+
+
 def test_a_long_history_is_told_page_by_page(kept):
     library, _, session_id = kept
     for level in range(5):

@@ -260,6 +260,12 @@ class Session(Model):
         """The tempo, None while nobody knows it."""
         return None if self.tempo_from == "nobody" else self.tempo_bpm
 
+    @property
+    def known_beat_s(self) -> float | None:
+        """Seconds of a beat; None while the tempo is not known."""
+        known_bpm = self.known_tempo_bpm
+        return 60.0 / known_bpm if known_bpm else None
+
     def beats(self) -> Beats:
         """Where beats and bars lie, as far as anybody knows; 120 bpm while nobody does."""
         begins = BeatChange(0.0, self.tempo_bpm, self.beats_per_bar, self.beat_note)

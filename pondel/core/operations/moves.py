@@ -168,8 +168,7 @@ class SetMove(Operation):
             if field not in params.model_fields:
                 raise nowhere
             self._check_reference(document, params, field)
-            known_bpm = document.known_tempo_bpm
-            beat_s = 60.0 / known_bpm if known_bpm else None
+            beat_s = document.known_beat_s
             typed = parse_control(params, field, self.value, to_range=self.to_range, beat_s=beat_s)
             words = _title(params, field)
 

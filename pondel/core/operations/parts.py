@@ -57,7 +57,7 @@ class SetPart(Operation):
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
-        typed = parse_control(Part, self.field, self.value)
+        typed = parse_control(Part, self.field, self.value, beat_s=document.known_beat_s)
         if self.field == "tag":
             typed = str(self.value or "").strip().upper() or None
         values: Json = {self.field: typed}

@@ -140,12 +140,20 @@ function wireReplacing(root, url) {
   }
 }
 
+/** Scroll the table so far that a row is seen, and nothing around it. @param {?Element} row */
+function bringIntoSight(row) {
+  const box = row?.closest(".many-rows");
+  if (!row || !box) return;
+  const below = row.getBoundingClientRect().bottom - box.getBoundingClientRect().bottom;
+  if (below > 0) box.scrollTop += below;
+}
+
 export function wire(root) {
   const drop = root.querySelector("#drop");
   if (!drop) return;
   const url = drop.dataset.upload;
   wireReplacing(root, url);
-  root.querySelector(".many-rows tr.on")?.scrollIntoView({ block: "nearest" });
+  bringIntoSight(root.querySelector(".many-rows tr.on"));
   drop.querySelector("#files").onchange = (event) => {
     take([...event.target.files], url);
     event.target.value = "";
