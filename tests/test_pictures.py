@@ -72,6 +72,8 @@ CASES = {
         },
     ],
     "width": [{"width": 1.5, "mono_below_hz": 150}],
+    # One gain for each side: see the tests of its law.
+    "pan": [],
     "alignment": [{"nudge_ms": 0.31, "inverted": True, "rotate_hz": 300}],
     "tail trim": [{"end_ms": 10, "fade_ms": 5}],
     "delay": [{"time_ms": 100, "feedback": 0, "sides": False, "low_cut_hz": 200, "high_cut_hz": 4000}],

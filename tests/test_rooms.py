@@ -20,7 +20,7 @@ ROOMS = ROOT / "core" / "moves"
 ALLOWED = {ROOT / "core" / "versions.py"}
 """Migrations name the kinds they change."""
 ROOM_FILES = {ROOMS / f"{name.replace(' ', '_')}.py" for name in KINDS}
-PLAIN_WORDS = {"level", "width", "gate", "alignment"}
+PLAIN_WORDS = {"level", "width", "gate", "alignment", "pan"}
 """Names that are words of the trade besides: they count where a kind is meant."""
 
 

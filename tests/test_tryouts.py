@@ -207,7 +207,7 @@ def test_where_the_stereo_field_allows_it_the_middle_alone_is_tried_and_judged_t
     desk, document = wide
     tried = desk.tryouts.begin(document, "voice", "keys", 0, 4 * RATE)
     assert tried.finished.wait(120) and tried.trouble is None
-    folded = [one for one in tried.points() if one.way.fold != "both"]
+    folded = [one for one in tried.points() if one.way.fold in ("middle", "sides")]
     assert {one.way.fold for one in folded} == {"middle"}
     kinds = {one.way.kind for one in folded}
     assert kinds == {"eq", "dynamic eq", "multiband", "spectral duck"}
@@ -225,8 +225,24 @@ def test_where_the_stereo_field_allows_it_the_middle_alone_is_tried_and_judged_t
     assert clear == pytest.approx(table.clear_db("voice", zone), abs=0.05)
 
 
-def test_parts_in_the_middle_have_no_ways_apart(tried):
-    assert all(one.way.fold == "both" for one in tried.points())
+def test_parts_in_the_middle_have_no_ways_apart_but_aside(tried):
+    assert {one.way.fold for one in tried.points()} == {"both", "left"}
+
+
+def test_aside_is_the_baseline_that_a_level_is_judged_where_it_gives_way(tried):
+    """The far side loses what a fader would take there: cos(a) of it against cos(45 degrees).
+
+    What the near one gains is at most 3 dB, and the ear that sums both channels hears nothing.
+    """
+    aside = {one.way.far: one for one in tried.points() if one.way.kind == "pan"}
+    faded = {one.way.far: one for one in tried.points() if one.way.kind == "level"}
+    assert len(aside) == 5 and aside.keys() == faded.keys()
+    for far, one in aside.items():
+        angle = (one.way.start.settings["pan"] + 1) * np.pi / 4
+        loss_db = -20 * np.log10(np.cos(angle) * np.sqrt(2))
+        assert loss_db == pytest.approx(-faded[far].way.start.settings["gain_db"], abs=0.1)
+        assert one.judgement.relief_db == pytest.approx(faded[far].judgement.relief_db, abs=0.25)
+        assert -3.3 < one.beyond_db < -0.5
 
 
 def test_a_bass_is_told_by_its_harmonics_where_that_makes_room(tried):

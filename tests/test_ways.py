@@ -66,10 +66,13 @@ def test_by_keys_alone_an_amount_is_chosen_and_kept_as_a_variant(ways):
 
 def test_the_picture_has_its_table_and_a_way_that_was_forgotten_says_so(ways):
     page, _ = ways
-    kinds = page.locator(".ways-table tbody tr").count()
+    ranked, aside = page.locator(".ways-table").all()
+    kinds = ranked.locator("tbody tr").count()
     assert kinds >= 6 and page.locator(".plane .way-name").count() == kinds
     points = page.locator(".plane .way-dot").count()
-    assert points == page.locator(".ways-table .amount").count()
+    assert points == ranked.locator(".amount").count()
+    assert aside.locator("tbody th").all_text_contents() == ["Pan"]
+    assert aside.locator(".amount").count() == 5
     usual = page.locator(".plane .way-dot.usual").count()
     assert usual <= kinds
     song = page.evaluate("pondel.state.facts.id")

@@ -175,7 +175,8 @@ def drop_on_hits(
     """How far a move lowers (or `rises`) the level of a part in a zone in the 200 ms after each hit.
 
     `before` and `after` are the part, float32 (frames, channels), before and after the move; levels are
-    mean powers of what lies in the zone, or of all of it, over 30 ms, or four periods of its low edge.
+    powers, of both channels together, of what lies in the zone, or of all of it, over 30 ms, or four
+    periods of its low edge.
     """
     drops = -level_change_db(before, after, rate, zone_hz)
     return _on_hits(drops, 1.0 / LEVEL_STEP_S, hits_s, LEVEL_AFTER_S, rises)
@@ -192,13 +193,13 @@ def level_change_db(
 
 
 def _zone_power(sound: np.ndarray, rate: int, zone_hz: tuple[float, float] | None) -> np.ndarray:
-    """Mean power around every 5 ms, (steps,)."""
+    """Power of all channels around every 5 ms, (steps,); a centred mono sound has as much in two."""
     window_s = LEVEL_WINDOW_S
     if zone_hz is not None:
         sound = in_zone(sound, zone_hz, rate)
         window_s = max(window_s, LEVEL_PERIODS / zone_hz[0])
     step, half = round(LEVEL_STEP_S * rate), round(window_s * rate / 2)
-    power = np.square(sound, dtype=np.float64).mean(axis=1)
+    power = np.square(sound, dtype=np.float64).sum(axis=1)
     below = np.concatenate([[0.0], np.cumsum(power)])
     at = np.arange(0, power.size, step)
     first, last = np.maximum(at - half, 0), np.minimum(at + half, power.size)

@@ -6,6 +6,7 @@ zone_hz = desk.fights.zone_of(document, leader_id, yielder_id, start, frames)
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Literal
 
 import numpy as np
 
@@ -27,6 +28,7 @@ from pondel.core.evidence import (
 from pondel.core.families import groups_among
 from pondel.core.hearing.recovery import hidden_on_hits, recovery_s
 from pondel.core.measures.lowsum import low_sum
+from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.analysis import Analysis
@@ -37,6 +39,7 @@ PROPOSAL_S = 10.0
 LOWS_BELOW_HZ = 120.0
 ANY_ZONE_HZ = (40.0, 160.0)
 NARROW_DB, WIDE_DB, NO_SIDES_DB = -15.0, -12.0, -200.0
+LEANS_DB, LEAST_POWER = 0.5, 1e-10
 
 
 class Fights:
@@ -90,12 +93,14 @@ class Fights:
             self.fall_s(leader),
             low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
             recovery,
-            self.hits_s(document, yielder),
-            self.fall_s(yielder),
-            self._shorter(document, leader, yielder),
-            yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
-            hidden,
+            own_spectrum=(axis_hz(), 10.0 ** (average_spectrum([sounds[1]], rate) / 10.0)),
+            own_hits_s=self.hits_s(document, yielder),
+            own_hit_s=self.fall_s(yielder),
+            shorter=self._shorter(document, leader, yielder),
+            fed=yielder.id == leader.group or any(send.to == yielder.id for send in leader.sends),
+            hidden_on_hits=hidden,
             carved_in=self._carved_in(leader, yielder),
+            aside=_aside(leader, yielder, *sounds),
         )
 
     def _carved_in(self, leader: Part, yielder: Part) -> Fold:
@@ -276,3 +281,22 @@ class Fights:
             parts = [part if one.id == part_id else one for one in document.parts]
             found.append(self._now(document.model_copy(update={"parts": parts})))
         return found[0], found[1]
+
+
+def _aside(
+    leader: Part, yielder: Part, leader_sound: np.ndarray, yielder_sound: np.ndarray
+) -> Literal["left", "right"]:
+    """The side to which one part leans, seen from another, by their sounds before the fader."""
+    pairs = (leader, leader_sound), (yielder, yielder_sound)
+    leans = [_leans_db(part, sound) for part, sound in pairs]
+    return "left" if leans[1] < leans[0] - LEANS_DB else "right"
+
+
+def _leans_db(part: Part, sound: np.ndarray) -> float:
+    """How much stronger a part is on the right than on the left."""
+    left, right = fader_gains(part, sound.shape[1])
+    powers = [
+        gain**2 * float(np.square(channel, dtype=np.float64).sum()) + LEAST_POWER
+        for gain, channel in ((left, sound[:, 0]), (right, sound[:, -1]))
+    ]
+    return float(10.0 * np.log10(powers[1] / powers[0]))

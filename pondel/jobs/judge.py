@@ -13,7 +13,7 @@ from concurrent.futures import Executor
 import numpy as np
 
 from pondel.core.document import Session
-from pondel.core.dsp.fold import Fold
+from pondel.core.dsp.fold import Side
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, make_plan, plan_region
 from pondel.core.evidence import within
@@ -71,24 +71,24 @@ class Judge:
         hits = fights.hits_s(document, document.part(fight.leader.id))
         self._hits_s = within(hits, *stretch, document.rate)
         self._around: np.ndarray | None = None
-        self._rests: dict[Fold, np.ndarray] = {}
-        self._befores: dict[Fold, HeardStretch] = {}
+        self._rests: dict[Side, np.ndarray] = {}
+        self._befores: dict[Side, HeardStretch] = {}
         self._lock = threading.Lock()
         self._before("both")
 
-    def of(self, document: Session, fold: Fold = "both") -> Judgement:
-        """What a session has over the one before; with a `fold` in the middle or at the sides alone."""
+    def of(self, document: Session, fold: Side = "both") -> Judgement:
+        """What a session has over the one before; with a `fold` on one side alone."""
         before, after = self._before(fold), self._hear(document, fold)
         return judged(before, after, self._pair, self._zone_hz, self._hits_s, self._rate)
 
-    def _before(self, fold: Fold) -> HeardStretch:
+    def _before(self, fold: Side) -> HeardStretch:
         with self._lock:
             if fold not in self._befores:
                 self._rests[fold] = self._rest(fold)
                 self._befores[fold] = self._hear(self._document, fold)
             return self._befores[fold]
 
-    def _rest(self, fold: Fold) -> np.ndarray:
+    def _rest(self, fold: Side) -> np.ndarray:
         """All other parts together."""
         inside = {one for side in self._pair for one in self._groups.get(side, [side])}
         others = [one for one in self._heard if one not in inside]
@@ -97,14 +97,14 @@ class Judge:
         powers = (self._loops.power(self._document, one, *self._stretch, fold) for one in others)
         return sum(powers)  # type: ignore[return-value]
 
-    def _sum(self, now: ChunkedSession, side: str, fold: Fold) -> np.ndarray:
+    def _sum(self, now: ChunkedSession, side: str, fold: Side) -> np.ndarray:
         """Excitation by one side of the fight; what is only tried leaves nothing behind."""
         as_before = self._now(self._document)
         total: np.ndarray | None = None
         for one in self._groups.get(side, [side]):
             if one not in self._heard:
                 continue
-            if now.in_the_mix(one).facts() == as_before.in_the_mix(one).facts():
+            if now.in_the_mix(one).facts(fold) == as_before.in_the_mix(one).facts(fold):
                 power = self._loops.power(self._document, one, *self._stretch, fold)
             else:
                 power = in_the_mix(now, one, *self._stretch, fold).power
@@ -127,7 +127,7 @@ class Judge:
             self._around = plan_region(Plan("mix", others), now, *self._stretch)
         return self._around + pair[0] + pair[1]
 
-    def _hear(self, document: Session, fold: Fold) -> HeardStretch:
+    def _hear(self, document: Session, fold: Side) -> HeardStretch:
         now = self._now(document)
         if document is not self._document:
             now = now.in_passing()

@@ -13,7 +13,7 @@ import numpy as np
 from cachetools import LRUCache
 
 from pondel.core.document import Part, Session, content_hash
-from pondel.core.dsp.fold import Fold
+from pondel.core.dsp.fold import Side
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
@@ -49,15 +49,15 @@ class Loops:
         document: Session,
         start: int,
         frames: int,
-        fold: Fold = "both",
+        side: Side = "both",
         families: Members = NO_FAMILIES,
     ) -> HiddenTable:
-        """The table of one stretch; of the middle or the sides alone with a `fold`."""
+        """The table of one stretch; of one side alone with a `side`."""
         parts = self.parts(document)
         if not parts:
             raise BadDocument("bring in some parts first")
         now = self._now(document)
-        names = {part.id: _name(now, part.id, start, frames, fold) for part in parts}
+        names = {part.id: _name(now, part.id, start, frames, side) for part in parts}
         hits = {part.id: within(self._hits_s(part), start, frames, document.rate) for part in parts}
         at_s = {part: at.tolist() for part, at in hits.items()}
         key = content_hash(
@@ -67,7 +67,7 @@ class Loops:
             found = self._tables.get(key)
         if found is not None:
             return found
-        powers = [self._power(now, part.id, names[part.id], start, frames, fold) for part in parts]
+        powers = [self._power(now, part.id, names[part.id], start, frames, side) for part in parts]
         on_hits = np.stack([near_hits(at, powers[0].shape[0]) for at in hits.values()])
         made = self._added_up(*together(list(names), np.stack(powers), on_hits, families))
         with self._lock:
@@ -76,21 +76,21 @@ class Loops:
         return made
 
     def power(
-        self, document: Session, part: str, start: int, frames: int, fold: Fold = "both"
+        self, document: Session, part: str, start: int, frames: int, side: Side = "both"
     ) -> np.ndarray:
         """Excitation by one part in a stretch, float32 (frames, places)."""
         now = self._now(document)
-        name = _name(now, part, start, frames, fold)
-        return self._power(now, part, name, start, frames, fold)
+        name = _name(now, part, start, frames, side)
+        return self._power(now, part, name, start, frames, side)
 
     def _power(
-        self, now: ChunkedSession, part: str, name: str, start: int, frames: int, fold: Fold
+        self, now: ChunkedSession, part: str, name: str, start: int, frames: int, side: Side
     ) -> np.ndarray:
         with self._lock:
             found = self._powers.get(name)
         if found is None:
             self._step()
-            found = in_the_mix(now, part, start, frames, fold).power
+            found = in_the_mix(now, part, start, frames, side).power
             with self._lock:
                 if found.nbytes <= POWERS_BYTES:
                     self._powers[name] = found
@@ -107,7 +107,7 @@ class Loops:
         return maker.table()
 
 
-def _name(now: ChunkedSession, part: str, start: int, frames: int, fold: Fold) -> str:
+def _name(now: ChunkedSession, part: str, start: int, frames: int, side: Side) -> str:
     document = now.session
-    where = [start, frames, fold, document.listening_level_db_spl, document.rate]
-    return content_hash([now.in_the_mix(part).facts(), where])
+    where = [start, frames, side, document.listening_level_db_spl, document.rate]
+    return content_hash([now.in_the_mix(part).facts(side), where])

@@ -18,6 +18,7 @@ from itertools import chain
 from typing import Any
 
 from pondel.core.document import Session, content_hash
+from pondel.core.dsp.fold import Side
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.judgement.better import Search
@@ -34,6 +35,7 @@ from pondel.jobs.turns import be_nice
 
 log = logging.getLogger("pondel.jobs")
 FORGOTTEN = "this way was forgotten: look at the ways again"
+OPPOSITE: dict[Side, Side] = {"left": "right", "right": "left"}
 MOST_KEPT = 8
 MOST_TRIES = 40
 FOUND = "Turned from there by a search: more room for no more of the part."
@@ -52,16 +54,24 @@ class Point:
     """The settings in a few words."""
     better_than: str = ""
     """The name of the one near which it was found; empty for those of the trade's amounts."""
+    beyond_db: float | None = None
+    """The relief on the other side, where it is judged at the left or the right alone."""
 
 
 def _pointed(
-    way: Way, laid: Session, judgement: Judgement, start_s: float, better_than: str = ""
+    way: Way,
+    laid: Session,
+    judgement: Judgement,
+    judge: Judge,
+    better_than: str = "",
 ) -> tuple[Point, Session]:
     """A way that was laid and judged, and the session with it."""
     move = laid.part(way.fight.yielder.id).moves[-1]
     name = content_hash(laid.model_dump_json())[:24]
     brief = kind_of(move.kind).in_brief(move)
-    return Point(name, way, judgement, start_s, brief, better_than), laid
+    beyond = OPPOSITE.get(way.fold)
+    beyond_db = judge.of(laid, beyond).relief_db if beyond else None
+    return Point(name, way, judgement, judge.start_s, brief, better_than, beyond_db), laid
 
 
 class Tried:
@@ -204,7 +214,7 @@ class Tryouts:
 
             def one(way: Way) -> None:
                 laid = laid_for(document, way.fight, way.start, judge.start_s)
-                tried.add(*_pointed(way, laid, judge.of(laid, way.fold), judge.start_s))
+                tried.add(*_pointed(way, laid, judge.of(laid, way.fold), judge))
 
             waiting = chain(ways(tried.fight), folded_ways(tried.fight))
             shared_out(_not_stopped(waiting, tried), one, self._pool)
@@ -240,7 +250,7 @@ def _search(tried: Tried, judge: Judge, point: Point) -> tuple[Point, Session] |
     if found is None:
         return None
     better = replace(way, start=started(found.settings))
-    return _pointed(better, laid(found.settings), found.judgement, start_s, point.name)
+    return _pointed(better, laid(found.settings), found.judgement, judge, point.name)
 
 
 def _not_stopped(found: Iterator[Way], tried: Tried) -> Iterator[Way]:

@@ -62,6 +62,7 @@ def _point(point: Point) -> dict[str, Any]:
         "settings_in_words": point.brief,
         "reasons": point.way.start.reasons,
         "relief_db": round(judgement.relief_db, 2),
+        "relief_on_the_other_side_db": _round(point.beyond_db),
         "clear_db": [_round(fight.zone.before.clear_db), _round(fight.zone.after.clear_db)],
         "hidden_share": [round(fight.zone.before.share, 3), round(fight.zone.after.share, 3)],
         "cost_share": round(fight.cost_share, 4),

@@ -10,6 +10,7 @@ from flask import Blueprint, redirect, render_template, request, url_for
 
 from pondel.core.advice.fights import ranked
 from pondel.core.document import Session
+from pondel.core.dsp.fold import FOLDS, SIDES, Side
 from pondel.core.hearing.table import HiddenPair
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
@@ -112,11 +113,22 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
         "across": across,
         "up": up,
         "table": sorted(usual, key=lambda one: -one.judgement.relief_db),
-        "folded": [one for one in every if one.way.fold != "both"],
+        "folded": _folded(every),
         "chosen": next((one for one in every if one.name == chosen), None),
         "count": len(every),
-        "kinds": len(kinds),
+        "kinds": len({one.way.kind for one in every}),
     }
+
+
+def _folded(points: list[Point]) -> list[tuple[Side, list[list[Point]]]]:
+    """What is judged on one side alone, by side: the points of each kind, from gentle to strong."""
+    found = []
+    for side in SIDES[1:]:
+        there = [one for one in points if one.way.fold == side]
+        kinds = sorted({one.way.kind for one in there}, key=lambda name: kind_of(name).place)
+        if there:
+            found.append((side, [[one for one in there if one.way.kind == name] for name in kinds]))
+    return found
 
 
 def _free(x: float, y: float, taken: list[tuple[float, float]]) -> tuple[float, float]:
@@ -176,7 +188,7 @@ def _fights(document: Session) -> list[HiddenPair]:
 def _values(point: Point) -> dict[str, Any]:
     """What a search made of a way, and where it works, as values over what is worked out."""
     settings = point.way.start.settings
-    if not point.better_than and point.way.fold == "both":
+    if not point.better_than and point.way.fold not in FOLDS[1:]:
         return {}
     return {name: value for name, value in settings.items() if name not in ("kind", "key")}
 

@@ -22,7 +22,7 @@ MONITOR_FOLDS: dict[str, tuple[float, float, float, float]] = {
 
 Side = Literal["both", "middle", "sides", "left", "right"]
 SIDES: tuple[Side, ...] = ("both", "middle", "sides", "left", "right")
-"""Of what of two channels a spectrum is."""
+"""Of what of two channels a spectrum is, and where alone a move may be judged."""
 
 
 def folded(blocks: Iterable[np.ndarray], fold: Side) -> Iterator[np.ndarray]:

@@ -12,6 +12,7 @@ import numpy as np
 
 from pondel.core.audio.media import Media
 from pondel.core.document import Part, Session
+from pondel.core.dsp.fold import Side
 from pondel.core.engine import render, routing
 from pondel.core.engine.graph import Graph
 from pondel.core.engine.routing import Node
@@ -27,13 +28,27 @@ MOST_GAIN = np.float32(1e5)
 class EarSource:
     """The sound to analyse, a name for it, and the gain of power from there to the mix.
 
-    It is the recording `file` itself, untrimmed, or the sound at `node`.
+    It is the recording `file` itself, untrimmed, or the sound at `node`. One that is mono there reaches
+    left and right with the amplitudes `spread`.
     """
 
     name: str
     gain: float
     node: Node
     file: str | None = None
+    spread: tuple[float, float] | None = None
+
+    def gain_in(self, side: Side) -> float:
+        """Gain of power from there to one side of the mix."""
+        if self.spread is None or side == "both":
+            return self.gain
+        left, right = self.spread
+        at = {"left": left, "right": right, "middle": (left + right) / 2, "sides": (left - right) / 2}
+        return at[side] ** 2
+
+    def side_of(self, side: Side) -> Side:
+        """What of the sound to analyse for one side of the mix: all of it where it is mono."""
+        return side if self.spread is None else "both"
 
 
 @dataclass(frozen=True)
@@ -78,10 +93,11 @@ class InTheMix:
             power = power * np.minimum(ratio, MOST_GAIN)
         return power if self.gain == 1.0 else power * np.float32(self.gain)
 
-    def facts(self) -> list:
-        """What tells it from others, as JSON values."""
-        groups = [[one.before.name, one.after.name, one.after.gain] for one in self.groups]
-        return [self.own.name, self.own.gain, [one.facts() for one in self.without], groups, self.gain]
+    def facts(self, side: Side = "both") -> list:
+        """What tells it from others on one side of the mix, as JSON values."""
+        groups = [[one.before.name, one.after.name, one.after.gain_in(side)] for one in self.groups]
+        without = [one.facts(side) for one in self.without]
+        return [self.own.name, self.own.gain_in(side), without, groups, self.gain]
 
 
 def heard_parts(session: Session) -> list[Part]:
@@ -140,24 +156,36 @@ def _through(
 
 def _fader_power(session: Session, media: Media, part: Part) -> float | None:
     """Gain of power of a part's fader and pan; None where they treat left and right unlike."""
-    if not part.sounds:
-        return 0.0
+    channels, gains = _at_the_fader(session, media, part)
+    return None if channels == 2 and gains[0] != gains[1] else _power(gains)
+
+
+def _at_the_fader(session: Session, media: Media, part: Part) -> tuple[int, tuple[float, float]]:
+    """How many channels come to a part's fader, and what left and right get of them."""
     channels = Graph(session, media).node((part.id, "before fader")).channels
-    left, right = fader_gains(part, channels)
-    return None if channels == 2 and left != right else (left**2 + right**2) / 2.0
+    return channels, fader_gains(part, channels) if part.sounds else (0.0, 0.0)
+
+
+def _power(gains: tuple[float, float]) -> float:
+    return (gains[0] ** 2 + gains[1] ** 2) / 2.0
 
 
 def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> EarSource:
     """The analysis that gives a part as it sounds after its fader; `memo` keeps fingerprints."""
-    gain = _fader_power(session, media, part)
-    if gain is None:
+    channels, gains = _at_the_fader(session, media, part)
+    if channels == 2 and gains[0] != gains[1]:
         after: Node = (part.id, "after fader")
         return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
+    spread = gains if channels == 1 else None
     if part.file is not None and part.start_s == 0.0 and not routing.active_moves(part):
+        trim = 10 ** (part.trim_db / 20)
+        source: Node = (part.id, "source")
         name = file_ears(part.file, session.rate)
-        return EarSource(name, gain * 10 ** (part.trim_db / 10), (part.id, "source"), part.file)
+        trimmed = (gains[0] * trim, gains[1] * trim)
+        return EarSource(name, _power(trimmed), source, part.file, trimmed if spread else None)
     before: Node = (part.id, "before fader")
-    return EarSource(routing.fingerprint(session, media, before, memo), gain, before)
+    name = routing.fingerprint(session, media, before, memo)
+    return EarSource(name, _power(gains), before, spread=spread)
 
 
 def file_ears(file: str, rate: int) -> str:

@@ -18,6 +18,7 @@ from pondel.core.engine.hits import followed_hits_s
 from pondel.core.engine.routing import Node
 from pondel.core.engine.streams import (
     Branch,
+    Centred,
     Faded,
     KeyStream,
     Limited,
@@ -136,6 +137,10 @@ class Graph:
         return Sum([self.node((sender.id, tap)) for sender, tap, _ in sends], gains)
 
     def _treated(self, stream: Stream, part: Part, move: Move) -> Stream:
+        treated = self._at_work(stream, part, move)
+        return treated if treated.channels == stream.channels else Centred(treated)
+
+    def _at_work(self, stream: Stream, part: Part, move: Move) -> Stream:
         rate = self._session.rate
         log = None if self._traces is None else _Logs(self._traces, part.id, move.id, rate)
         processor = kind_of(move.kind).at_work(move, rate, stream.channels, log)

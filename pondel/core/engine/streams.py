@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections import deque
 from typing import Protocol
 
@@ -13,6 +12,7 @@ from pondel.core.document import Part
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_amplitude
+from pondel.core.dsp.pan import pan_gains
 from pondel.core.moves.base import Processor
 from pondel.core.moves.describe import Key
 
@@ -247,6 +247,22 @@ class RingingOn:
         return wet + self._limited.beside()
 
 
+class Centred:
+    """What a move made of a mono sound in two channels, at the level of one in the centre.
+
+    At the fader a stereo sound passes as it is, and a mono one at -3 dB in both channels.
+    """
+
+    channels = 2
+
+    def __init__(self, stream: Stream) -> None:
+        self._stream = stream
+        self._gain = np.float32(pan_gains(0.0, 1)[0])
+
+    def read(self, frames: int) -> np.ndarray:
+        return self._stream.read(frames) * self._gain
+
+
 class Faded:
     """A part after its fader: level, mute, and its place between left and right."""
 
@@ -266,16 +282,3 @@ def fader_gains(part: Part, channels: int) -> tuple[float, float]:
     left, right = pan_gains(part.pan, channels)
     level = float(to_amplitude(part.fader_db))
     return left * level, right * level
-
-
-def pan_gains(pan: float, channels: int) -> tuple[float, float]:
-    """Left and right gain of constant-power panning.
-
-    Mono sits at -3 dB in both channels when centred; stereo passes unchanged there, and off
-    centre only the far channel falls.
-    """
-    angle = (pan + 1.0) * math.pi / 4.0
-    left, right = math.cos(angle), math.sin(angle)
-    if channels == 1:
-        return left, right
-    return min(1.0, left * math.sqrt(2.0)), min(1.0, right * math.sqrt(2.0))

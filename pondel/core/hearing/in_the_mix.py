@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pondel.core.dsp.fold import Fold, folded
+from pondel.core.dsp.fold import Side, folded
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.ears import EarSource
 from pondel.core.hearing.excitation import Excitation, excitation_of
@@ -12,21 +12,22 @@ from pondel.core.hearing.spectra import ear_spectrum
 
 
 def in_the_mix(
-    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Fold = "both"
+    chunked: ChunkedSession, part_id: str, start: int, frames: int, side: Side = "both"
 ) -> Excitation:
     """Excitation of a part, through its groups, over a region, at the listening level.
 
     Where trim, fader and pan act on all channels alike, a change of them needs no new analysis. With a
-    `fold` it is that of the middle or the sides alone.
+    `side` it is that of the middle, the sides, left or right alone.
     """
     session, heard = chunked.session, chunked.in_the_mix(part_id)
 
     def of(source: EarSource) -> np.ndarray:
-        blocks = chunked.ear_blocks(source, start, frames)
+        blocks, heard_side = chunked.ear_blocks(source, start, frames), source.side_of(side)
         bands = chunked.kept(
-            ("ears", source.name, start, frames, fold),
-            lambda: ear_spectrum(folded(blocks, fold), session.rate),
+            ("ears", source.name, start, frames, heard_side),
+            lambda: ear_spectrum(folded(blocks, heard_side), session.rate),
         )
-        return bands if source.gain == 1.0 else bands * np.float32(source.gain)
+        gain = source.gain_in(side)
+        return bands if gain == 1.0 else bands * np.float32(gain)
 
     return excitation_of(heard.power(of), session.listening_level_db_spl)

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field
 
 from pondel.core.beats import Beats, steady
-from pondel.core.dsp.fold import Fold
+from pondel.core.dsp.fold import Side
 from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.model import Model
 from pondel.core.moves.checking import COMMON, Check
@@ -324,7 +324,7 @@ class MoveKind:
     """(parameters, rate) -> by how many dB at most it sounds different from documents of form 2."""
     form_2_hold_ms: Callable[[Any], float] = lambda move: 0.0
     """The longest hold it has where documents of form 2 held the highest peak, and none under it."""
-    fold: Callable[[Any], Fold] = lambda move: "both"
+    fold: Callable[[Any], Side] = lambda move: "both"
     """Where alone it works, if not on both channels alike: what it does is judged there."""
     rises: Callable[[Any], bool] = lambda move: False
     """Whether it moves upwards: what it does on hits is then told by its highest gain."""
@@ -343,6 +343,8 @@ class MoveKind:
 
     The one that owns the subs gives the low mids, and the other way round; for a kind with `pair` only.
     """
+    aside: bool = False
+    """Whether it makes room by moving a part aside: one side gains what the other gives."""
     only_level: bool = False
     """Whether it does what a fader does: the baseline of all ways, and none that a plan would take."""
     ends_tails: bool = False
@@ -369,7 +371,7 @@ class MoveKind:
             channels,
         )
 
-    def judged_in(self, move: Any) -> Fold:
+    def judged_in(self, move: Any) -> Side:
         """Where alone a move works, if not on both channels alike: what it does is judged there."""
         return fold_of(move.placement) if hasattr(move, "placement") else self.fold(move)
 

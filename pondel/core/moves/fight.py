@@ -91,19 +91,21 @@ class Fight:
     lows: Lows | None = None
     recovery_s: float | None = None
     """How long after a hit nine tenths of the yielder's loudness in the zone are heard again."""
+    own_spectrum: tuple[np.ndarray, np.ndarray] | None = None
+    """Frequencies in Hz, rising, and the yielder's power at each before the fader."""
     own_hits_s: np.ndarray = field(default_factory=lambda: np.empty(0))
-
     own_hit_s: float | None = None
     """How long one of the yielder's hits takes to fall by 20 dB."""
     shorter: Shorter | None = None
     """The length to which the yielder's tails are cut so that both part, where that does it."""
-
     fed: bool = False
     """Whether the part that gives way is a return that the leader feeds."""
     hidden_on_hits: float | None = None
     """What the yielder by itself hides of the leader in the zone on its hits, 0 to 1."""
     carved_in: Fold = "both"
     """Where alone a carve would leave the rest of the part as it is: the middle or the sides."""
+    aside: Literal["left", "right"] = "right"
+    """To which side the yielder would be moved: to which it leans already, seen from the leader."""
     far: float = 1.0
     """How far to go: 0 gentle, 1 usual, 2 strong, and between."""
     comes_through: ComesThrough = "body"

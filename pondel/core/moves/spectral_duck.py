@@ -49,8 +49,10 @@ from pondel.core.moves.starting import RANGE, Timing, around, fitted, key_of
 from pondel.core.units import say, say_hz
 
 STEP = 16
-GENTLE_RATIO = 1.7
+GENTLE_RATIO = 1.5
 """So that the bands in which the key holds less than in the deepest one fall too."""
+FEW_CAM = 4.0
+"""A zone of fewer critical bandwidths is taken in wide bands: between narrow ones too much stands."""
 
 
 class SpectralDuck(MoveBase):
@@ -279,10 +281,12 @@ def _start(fight: Fight) -> Start:
     """Narrow bands around the zone, each lowered by what the leader holds there."""
     amount = amount_for(fight, "spectral")
     low, high = around(fight.low_hz, fight.high_hz)
+    is_narrow = float(cam_of(fight.high_hz) - cam_of(fight.low_hz)) < FEW_CAM
 
     def settings_at(threshold_db: float, timing: Timing) -> dict[str, Any]:
         return {
             "kind": "spectral duck",
+            "bands": "wide" if is_narrow else "middle",
             "key": key_of(fight),
             "low_hz": round(low, 1),
             "high_hz": round(high, 1),

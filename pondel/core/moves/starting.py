@@ -58,6 +58,7 @@ THROUGH = {
 OUTSIDE_CAM = 1.25
 """So far outside a zone, in critical bandwidths, its edges are masked from too."""
 SNAP_S = 0.1
+BELL_DB = 4.0
 
 
 @dataclass(frozen=True)
@@ -227,16 +228,16 @@ def around(low_hz: float, high_hz: float) -> tuple[float, float]:
 
 
 def bell_share(fight: Fight, q: float) -> float:
-    """What share of a bell's decibels it takes over the zone on average, on a logarithmic axis.
+    """What share of a bell's decibels the yielder's level in the zone falls by.
 
     After the analogue bell of the audio EQ cookbook, of a few decibels, where the share hardly
     depends on the gain.
     """
-    hz = np.geomspace(fight.low_hz, fight.high_hz, 33) / fight.centre_hz
-    s = 1j * hz
-    gain = 10.0 ** (4.0 / 40.0)
-    bell = (s * s + s * gain / q + 1.0) / (s * s + s / (gain * q) + 1.0)
-    return float(np.mean(20.0 * np.log10(np.abs(bell))) / 4.0)
+    hz = _zone_hz(fight)
+    s = 1j * hz / fight.centre_hz
+    gain = 10.0 ** (BELL_DB / 40.0)
+    bell = (s * s + s / (gain * q) + 1.0) / (s * s + s * gain / q + 1.0)
+    return float(-10.0 * np.log10(np.sum(_own_share(fight, hz) * np.abs(bell) ** 2)) / BELL_DB)
 
 
 def band_share(fight: Fight, low_cut_hz: float | None, high_cut_hz: float, wanted_db: float) -> float:
@@ -245,12 +246,25 @@ def band_share(fight: Fight, low_cut_hz: float | None, high_cut_hz: float, wante
     Between crossovers of Linkwitz and Riley of the fourth order (1976), whose halves stay in phase: a
     band is 1 / (1 + (f / f0)^4) of the sum below its crossover, and one less that above it.
     """
-    hz = np.geomspace(fight.low_hz, fight.high_hz, 33)
+    hz = _zone_hz(fight)
     passed = 1.0 / (1.0 + (hz / high_cut_hz) ** 4)
     if low_cut_hz is not None:
         passed = passed * (1.0 - 1.0 / (1.0 + (hz / low_cut_hz) ** 4))
     done = 1.0 + (10.0 ** (-wanted_db / 20.0) - 1.0) * passed
     return float(np.mean(-20.0 * np.log10(done)) / wanted_db)
+
+
+def _zone_hz(fight: Fight) -> np.ndarray:
+    return np.geomspace(fight.low_hz, fight.high_hz, 33)
+
+
+def _own_share(fight: Fight, hz: np.ndarray) -> np.ndarray:
+    """How much of the yielder's power lies at each of these; alike where its spectrum is not known."""
+    if fight.own_spectrum is None:
+        return np.full(hz.size, 1.0 / hz.size)
+    at_hz, at_power = fight.own_spectrum
+    power = np.interp(np.log(hz), np.log(at_hz), at_power)
+    return power / power.sum()
 
 
 def _threshold(
