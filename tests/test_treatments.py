@@ -192,7 +192,7 @@ def test_a_pad_cut_in_the_middle_keeps_its_sides(at):
     at_rest(page)
     page.select_option("""[data-target*='"field": "placement"']""", "middle")
     at_rest(page)
-    for field, value in (("threshold_db", "-70 dB"), ("depth_db", "12 dB")):
+    for field, value in (("threshold_db", "-70 dB"), ("depth_db", "12 dB"), ("ratio", "4:1")):
         page.fill(f"""[data-target*='"field": "{field}"'] .typed""", value)
         page.keyboard.press("Enter")
         at_rest(page)

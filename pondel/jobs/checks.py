@@ -14,6 +14,7 @@ from pondel.core.advice.checks import Advice, check
 from pondel.core.advice.lengths import lengths_of
 from pondel.core.document import Session, move_of
 from pondel.core.dsp.decibels import to_db
+from pondel.core.dsp.fold import Side
 from pondel.core.engine import routing
 from pondel.core.engine.listen import Plan
 from pondel.core.errors import BadDocument
@@ -26,6 +27,7 @@ from pondel.core.operations import parse_operation
 from pondel.core.survival import sound_of
 from pondel.core.units import change, say
 from pondel.jobs.desk import Desk
+from pondel.jobs.fights import judged_in
 
 WHOLE_HZ = np.array([1000.0])
 
@@ -83,7 +85,7 @@ class _Looked:
         )
 
     def _cost_share(self) -> float:
-        """What of the part's own loudness the move takes, all others being in play."""
+        """What of the part's own loudness the move takes where it is judged, all others in play."""
         part = self.document.part(self.part)
         if part.file is None or not self.desk.fights.are_heard(self.document, part.id):
             return 0.0
@@ -91,11 +93,12 @@ class _Looked:
         without = part.model_copy(update={"moves": moves})
         parts = [without if one.id == part.id else one for one in self.document.parts]
         bare = self.document.model_copy(update={"parts": parts})
-        before, after = (self._loudness(one) for one in (bare, self.document))
+        side = judged_in(part, self.move)
+        before, after = (self._loudness(one, side) for one in (bare, self.document))
         return 1.0 - after / before if before > 0 else 0.0
 
-    def _loudness(self, document: Session) -> float:
-        power = self.desk.loops.power(document, self.part, self.start, self.frames)
+    def _loudness(self, document: Session, side: Side) -> float:
+        power = self.desk.loops.power(document, self.part, self.start, self.frames, side)
         return float(partial_loudness(np.ascontiguousarray(power)).sum())
 
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from pondel.core.advice.lengths import Shorter, lengths_of, which_to_shorten
 from pondel.core.document import Part, Session
-from pondel.core.dsp.fold import Fold
+from pondel.core.dsp.fold import Fold, Side
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
 from pondel.core.engine.routing import Node
@@ -213,7 +213,7 @@ class Fights:
             return None
         part = document.part(yielder_id)
         move = next((one for one in part.moves if one.id == move_id and one.on), None)
-        fold = kind_of(move.kind).judged_in(move) if move else "both"
+        fold = judged_in(part, move_id)
         groups = groups_among(document, (leader_id, yielder_id))
         after = self._loops.table(document, *stretch, fold, groups)
         before = after
@@ -281,6 +281,12 @@ class Fights:
             parts = [part if one.id == part_id else one for one in document.parts]
             found.append(self._now(document.model_copy(update={"parts": parts})))
         return found[0], found[1]
+
+
+def judged_in(part: Part, move_id: str | None) -> Side:
+    """Where alone one of a part's moves is judged; on both channels together without one."""
+    move = next((one for one in part.moves if one.id == move_id and one.on), None)
+    return kind_of(move.kind).judged_in(move) if move else "both"
 
 
 def _aside(

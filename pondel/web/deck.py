@@ -26,6 +26,7 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.core.moves.registry import kind_of
 from pondel.core.survival import sound_of
 from pondel.core.units import say, say_hz
+from pondel.jobs.fights import judged_in
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -283,10 +284,11 @@ def pair_figures(session_id: str):
 def _figures(fight: FightInView, move: str) -> dict[str, Any]:
     found, inside = fight.found(move), fight.hits_inside()
     document = fight.now.session
+    side = judged_in(document.part(fight.yielder), move)
     silent = [why_silent(document, document.part(one)) for one in (fight.leader, fight.yielder)]
     return {
         "silent": next((why for why in silent if why), None),
-        "words": fight_words(found) if found else {},
+        "words": fight_words(found, side) if found else {},
         "zone": asdict(found.zone) if found else None,
         "whole": asdict(found.whole) if found else None,
         "cost": found.cost_share if found else None,

@@ -18,6 +18,7 @@ from pondel.core.listening import Span
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.take_over import TakeOver
 from pondel.core.units import say_hz
+from pondel.jobs.fights import judged_in
 from pondel.jobs.listening import listen, still_to_hear
 from pondel.jobs.sides import Where
 from pondel.jobs.thinness import thin
@@ -71,12 +72,13 @@ def _case(document: Session, stretch: Stretch, led: Led) -> Case:
     trace = now.reductions(part.id, *where).get(led.move.id)
     silent = [why for one in (leader, part) if (why := why_silent(document, one))]
     found = desk().fights.evidence(document, leader.id, part.id, where, led.move.id)
+    words = fight_words(found, judged_in(part, led.move.id)) if found else {}
     return Case(
         led,
-        f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}",
+        words.get("zone", f"{say_hz(zone_hz[0])} to {say_hz(zone_hz[1])}"),
         silent[0] if silent else "",
         found,
-        fight_words(found) if found else {},
+        words,
         desk().fights.drop_on_hits(document, part.id, led.move.id, where, inside, zone_hz),
         None
         if trace is None

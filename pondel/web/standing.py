@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from pondel.core.dsp.fold import SIDES, Side
 from pondel.core.evidence import Change, FightEvidence
 from pondel.core.hearing.clear import standing
 from pondel.core.units import say_hz
 from pondel.web.words import percent, signed
 
 NOTHING = "–"
+THERE: dict[Side, str] = {"both": "", **{side: f", the {side} alone" for side in SIDES[1:]}}
 
 
 def clear(clear_db: float | None) -> str:
@@ -46,13 +48,16 @@ def _share(share: float | None) -> str:
     return NOTHING if share is None else percent(share)
 
 
-def fight_words(found: FightEvidence) -> dict[str, str]:
-    """All figures of a fight, before and after, by the name of their place on the screen."""
+def fight_words(found: FightEvidence, side: Side = "both") -> dict[str, str]:
+    """All figures of a fight, before and after, by the name of their place on the screen.
+
+    `side` is where alone it was judged, if not on both channels together.
+    """
     zone, whole = found.zone, found.whole
     words = _words(word(zone.before.clear_db), word(zone.after.clear_db))
     is_same = found.zone.before == found.zone.after
     return {
-        "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}",
+        "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}{THERE[side]}",
         "standing": words if is_same or not zone.is_small else f"{words}: too small to hear",
         "clear": _both(zone, lambda one: one.clear_db, _bare),
         "clear-on-hits": _both(zone, lambda one: one.clear_on_hits_db, _bare),

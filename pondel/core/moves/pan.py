@@ -10,6 +10,7 @@ from pondel.core.dsp.limits import finite
 from pondel.core.dsp.pan import pan_for, pan_gains
 from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
+from pondel.core.moves.checking import COMMON, dear
 from pondel.core.moves.describe import number
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture
@@ -91,6 +92,8 @@ KIND = MoveKind(
     settle_s=lambda move: 0.0,
     channels_out=lambda move, channels: 2,
     fold=_far_side,
+    # What one side gives the other gains: there is no price of which it could be too dear.
+    checks=tuple(check for check in COMMON if check is not dear),
     aside=True,
     only_level=True,
     is_still=lambda move: True,
