@@ -54,7 +54,7 @@ def _recordings() -> None:
         levels.levels()
         hits.write(block)
         hits.onsets()
-        average_spectrum([block], RATE)
+        average_spectrum([block] * 4, RATE)
         loudness_lufs(block, RATE)
         Cascade(filters.high_cut(100.0, 12, RATE), channels).process(block)
 

@@ -5,9 +5,21 @@ from __future__ import annotations
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.lanes import (
+    WIDTH,
+    add,
+    last,
+    load,
+    moved_up,
+    mul,
+    spread,
+    store,
+)
 from pondel.core.dsp.limits import LOUDEST
 
 TILE = 1024
+FEW = 3
+"""Fewer sections than this are done one by one."""
 
 
 @kernel()
@@ -52,35 +64,129 @@ def two_sections(first, second, size, sos, one, other):
     other[0], other[1] = still(w1), still(w2)
 
 
-@kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _two_by_two(first, second, size, sos, other_sos, states, other_states):
-    """Two sections one after another over two channels: four chains side by side."""
+@kernel(error_model="numpy")
+def _pair(left, right, first, end, sos, state):
+    """One section over some frames of two channels, in place; state (channels, 2)."""
+    two_sections(left[first:end], right[first:end], end - first, sos, state[0], state[1])
+
+
+@kernel(error_model="numpy")
+def _answers(sos, rows):
+    """What eight frames answer to a pulse in each, and to both states before them, (10, WIDTH)."""
     b0, b1, b2, a1, a2 = sos[0], sos[1], sos[2], sos[4], sos[5]
-    d0, d1, d2, c1, c2 = other_sos[0], other_sos[1], other_sos[2], other_sos[4], other_sos[5]
-    z1, z2, w1, w2 = states[0, 0], states[0, 1], states[1, 0], states[1, 1]
-    p1, p2, q1, q2 = other_states[0, 0], other_states[0, 1], other_states[1, 0], other_states[1, 1]
-    left, right = first[:size], second[:size]
-    for i in range(size):
-        x = left[i]
-        u = right[i]
-        y = b0 * x + z1
-        v = b0 * u + w1
-        z1 = b1 * x - a1 * y + z2
-        w1 = b1 * u - a1 * v + w2
-        z2 = b2 * x - a2 * y
-        w2 = b2 * u - a2 * v
-        r = d0 * y + p1
-        s = d0 * v + q1
-        p1 = d1 * y - c1 * r + p2
-        q1 = d1 * v - c1 * s + q2
-        p2 = d2 * y - c2 * r
-        q2 = d2 * v - c2 * s
-        left[i] = r
-        right[i] = s
-    states[0, 0], states[0, 1] = still(z1), still(z2)
-    states[1, 0], states[1, 1] = still(w1), still(w2)
-    other_states[0, 0], other_states[0, 1] = still(p1), still(p2)
-    other_states[1, 0], other_states[1, 1] = still(q1), still(q2)
+    one, other = 1.0, 0.0
+    for k in range(WIDTH):
+        rows[8, k], rows[9, k] = one, other
+        one, other = -a1 * one - a2 * other, one
+    for k in range(WIDTH):
+        answer = b0 * rows[8, k] + b1 * rows[9, k]
+        answer += b2 * rows[9, k - 1] if k else 0.0
+        for j in range(WIDTH - k):
+            rows[j, j + k] = answer
+
+
+@kernel(error_model="numpy")
+def _eight_frames(tile, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, z1, z2):
+    """What comes out of a section in eight frames from frame i on."""
+    one = add(mul(c0, spread(tile[i])), mul(c1, spread(tile[i + 1])))
+    other = add(mul(c2, spread(tile[i + 2])), mul(c3, spread(tile[i + 3])))
+    one, other = add(one, mul(c4, spread(tile[i + 4]))), add(other, mul(c5, spread(tile[i + 5])))
+    one, other = add(one, mul(c6, spread(tile[i + 6]))), add(other, mul(c7, spread(tile[i + 7])))
+    return add(add(add(one, other), mul(c9, spread(z2))), mul(c8, spread(z1)))
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
+def _by_blocks(left, right, size, sos, state):
+    """One section over two channels, in place; state (channels, 2).
+
+    Eight frames at a time, as the sum of what each of them and what was before answer, so that the
+    section does not wait for itself.
+    """
+    rows = np.zeros((10, WIDTH))
+    _answers(sos, rows)
+    c0, c1, c2, c3 = load(rows[0], 0), load(rows[1], 0), load(rows[2], 0), load(rows[3], 0)
+    c4, c5, c6, c7 = load(rows[4], 0), load(rows[5], 0), load(rows[6], 0), load(rows[7], 0)
+    c8, c9 = load(rows[8], 0), load(rows[9], 0)
+    b1, b2, a1, a2 = sos[1], sos[2], sos[4], sos[5]
+    z1, z2, w1, w2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
+    whole = size - size % WIDTH
+    for i in range(0, whole, WIDTH):
+        j, k = i + WIDTH - 2, i + WIDTH - 1
+        x, x1, u, u1 = left[j], left[k], right[j], right[k]
+        store(left, i, _eight_frames(left, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, z1, z2))
+        store(right, i, _eight_frames(right, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, w1, w2))
+        z1 = b1 * x1 - a1 * left[k] + (b2 * x - a2 * left[j])
+        z2 = b2 * x1 - a2 * left[k]
+        w1 = b1 * u1 - a1 * right[k] + (b2 * u - a2 * right[j])
+        w2 = b2 * u1 - a2 * right[k]
+    state[0, 0], state[0, 1], state[1, 0], state[1, 1] = z1, z2, w1, w2
+    _pair(left, right, whole, size, sos, state)
+
+
+@kernel(error_model="numpy")
+def _step(x, b0, b1, b2, a1, a2, z1, z2):
+    """One frame of a section in every lane, a1 and a2 turned over: what comes out, and its states."""
+    y = add(mul(b0, x), z1)
+    return y, add(mul(a1, y), add(mul(b1, x), z2)), add(mul(a2, y), mul(b2, x))
+
+
+@kernel(error_model="numpy")
+def _spread_out(sos, rows):
+    """Sections in lanes, rows (5, WIDTH); a lane without one passes on what it gets."""
+    for k in range(sos.shape[0]):
+        rows[0, k], rows[1, k], rows[2, k] = sos[k, 0], sos[k, 1], sos[k, 2]
+        rows[3, k], rows[4, k] = -sos[k, 4], -sos[k, 5]
+
+
+@kernel(error_model="numpy")
+def _eight(left, right, size, sos, state):
+    """Up to eight sections after one another over two channels, in place.
+
+    While one works at a frame, the next one works at the frame before. Where they do not overlap, at
+    both ends, each works by itself.
+    """
+    count, ahead = sos.shape[0], WIDTH - 1
+    if size < WIDTH:
+        for k in range(count):
+            _pair(left, right, 0, size, sos[k], state[k])
+        return
+    rows = np.zeros((5, WIDTH))
+    rows[0] = 1.0
+    _spread_out(sos, rows)
+    for k in range(count):
+        _pair(left, right, 0, ahead - k, sos[k], state[k])
+    carried = np.zeros((4, WIDTH))
+    for k in range(count):
+        carried[0, k], carried[1, k] = state[k, 0, 0], state[k, 0, 1]
+        carried[2, k], carried[3, k] = state[k, 1, 0], state[k, 1, 1]
+    b0, b1, b2, a1, a2 = (
+        load(rows[0], 0),
+        load(rows[1], 0),
+        load(rows[2], 0),
+        load(rows[3], 0),
+        load(rows[4], 0),
+    )
+    z1, z2, w1, w2 = load(carried[0], 0), load(carried[1], 0), load(carried[2], 0), load(carried[3], 0)
+    done, beside = spread(0.0), spread(0.0)
+    for i in range(ahead):
+        done, beside = moved_up(done, left[i]), moved_up(beside, right[i])
+    for i in range(ahead, size):
+        done, z1, z2 = _step(moved_up(done, left[i]), b0, b1, b2, a1, a2, z1, z2)
+        beside, w1, w2 = _step(moved_up(beside, right[i]), b0, b1, b2, a1, a2, w1, w2)
+        left[i - ahead], right[i - ahead] = last(done), last(beside)
+    store(carried[0], 0, z1)
+    store(carried[1], 0, z2)
+    store(carried[2], 0, w1)
+    store(carried[3], 0, w2)
+    for k in range(count):
+        state[k, 0, 0], state[k, 0, 1] = still(carried[0, k]), still(carried[1, k])
+        state[k, 1, 0], state[k, 1, 1] = still(carried[2, k]), still(carried[3, k])
+    store(carried[0], 0, done)
+    store(carried[1], 0, beside)
+    for k in range(ahead):
+        left[size - 1 - k], right[size - 1 - k] = carried[0, k], carried[1, k]
+    for k in range(1, count):
+        _pair(left, right, size - k, size, sos[k], state[k])
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
@@ -100,37 +206,57 @@ def _close_pair(left, right, taken):
 
 
 @kernel(error_model="numpy")
+def through(left, right, size, sos, state):
+    """All sections over two channels, in place: as many at once as there are."""
+    s, count = 0, sos.shape[0]
+    while s < count:
+        end = min(s + WIDTH, count)
+        if end - s < FEW:
+            for k in range(s, end):
+                _by_blocks(left, right, size, sos[k], state[k])
+        else:
+            _eight(left, right, size, sos[s:end], state[s:end])
+        s = end
+
+
+@kernel(error_model="numpy")
+def open_tile(given, tile):
+    """Finite float64 (channels, frames) of float32 (frames, channels), in a tile as long or longer.
+
+    Channels go in pairs; where an odd one lacks a partner there is silence.
+    """
+    frames, channels = given.shape
+    if channels == 2:
+        _open_pair(given, tile[0], tile[1])
+        return
+    for c in range(channels):
+        for i in range(frames):
+            x = np.float64(given[i, c])
+            tile[c, i] = x if abs(x) < LOUDEST else 0.0
+
+
+@kernel(error_model="numpy")
+def close_tile(tile, taken):
+    """Write a tile as float32 (frames, channels)."""
+    frames, channels = taken.shape
+    if channels == 2:
+        _close_pair(tile[0], tile[1], taken)
+        return
+    for c in range(channels):
+        for i in range(frames):
+            taken[i, c] = tile[c, i]
+
+
+@kernel(error_model="numpy")
 def _run(block, sos, state, out):
-    frames, channels = block.shape
-    tile = np.empty((channels, TILE))
+    frames = block.shape[0]
+    tile = np.zeros((state.shape[1], TILE))
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
-        given, taken = block[start : start + size], out[start : start + size]
-        if channels == 2:
-            _open_pair(given, tile[0], tile[1])
-        else:
-            for c in range(channels):
-                for i in range(size):
-                    x = np.float64(given[i, c])
-                    tile[c, i] = x if abs(x) < LOUDEST else 0.0
-        s = 0
-        while channels == 2 and s + 1 < sos.shape[0]:
-            _two_by_two(tile[0], tile[1], size, sos[s], sos[s + 1], state[s], state[s + 1])
-            s += 2
-        while s < sos.shape[0]:
-            c = 0
-            while c + 1 < channels:
-                two_sections(tile[c], tile[c + 1], size, sos[s], state[s, c], state[s, c + 1])
-                c += 2
-            if c < channels:
-                one_section(tile[c], size, sos[s], state[s, c])
-            s += 1
-        if channels == 2:
-            _close_pair(tile[0], tile[1], taken)
-            continue
-        for c in range(channels):
-            for i in range(size):
-                taken[i, c] = tile[c, i]
+        open_tile(block[start : start + size], tile)
+        for c in range(0, tile.shape[0], 2):
+            through(tile[c], tile[c + 1], size, sos, state[:, c : c + 2])
+        close_tile(tile, out[start : start + size])
 
 
 class Cascade:
@@ -138,7 +264,7 @@ class Cascade:
 
     def __init__(self, sos: np.ndarray, channels: int) -> None:
         self.sos = np.ascontiguousarray(sos, np.float64).reshape(-1, 6)
-        self._state = np.zeros((self.sos.shape[0], channels, 2))
+        self._state = np.zeros((self.sos.shape[0], channels + channels % 2, 2))
 
     def process(self, block: np.ndarray) -> np.ndarray:
         """Filter float32 (frames, channels); without sections the block itself."""

@@ -16,8 +16,9 @@ import numpy as np
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from scipy.signal import butter
 
-from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.cascade import TILE, Cascade, close_tile, open_tile, settle_s, through
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.lanes import even
 from pondel.core.dsp.limits import finite
 
 LINEAR_S = 0.128
@@ -63,6 +64,29 @@ class AllPass:
         return self._cascade.process(np.ascontiguousarray(block, np.float32))
 
 
+@kernel(error_model="numpy")
+def _split(block, lows, sizes, highs, low_states, high_states, bands):
+    """Bands (bands, frames, channels) of a block, tile by tile.
+
+    lows (crossovers, most sections, 6), `sizes` of each; highs (crossovers, 2, 6); states (crossovers,
+    sections, channels, 2).
+    """
+    frames, last = block.shape[0], lows.shape[0]
+    high, low = np.zeros((low_states.shape[2], TILE)), np.zeros((low_states.shape[2], TILE))
+    for start in range(0, frames, TILE):
+        size = min(TILE, frames - start)
+        open_tile(block[start : start + size], high)
+        for n in range(last):
+            low[:] = high
+            for c in range(0, high.shape[0], 2):
+                pair = slice(c, c + 2)
+                sections = lows[n, : sizes[n]]
+                through(low[c], low[c + 1], size, sections, low_states[n, : sizes[n], pair])
+                through(high[c], high[c + 1], size, highs[n], high_states[n, :, pair])
+            close_tile(low, bands[n, start : start + size])
+        close_tile(high, bands[last, start : start + size])
+
+
 class Crossover:
     """Splits a signal into bands, with minimum phase and no latency.
 
@@ -73,20 +97,25 @@ class Crossover:
 
     def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
         parts = [_sides(hz, rate) for hz in crossovers_hz]
-        later = [[all_pass for _, _, all_pass in parts[n + 1 :]] for n in range(len(parts))]
-        self._lows = [
-            Cascade(np.concatenate([low, *rest]), channels)
-            for (low, _, _), rest in zip(parts, later, strict=True)
+        lows = [
+            np.concatenate([low, *(all_pass for _, _, all_pass in parts[n + 1 :])])
+            for n, (low, _, _) in enumerate(parts)
         ]
-        self._highs = [Cascade(high, channels) for _, high, _ in parts]
+        self._sizes = np.array([sos.shape[0] for sos in lows])
+        self._lows = np.zeros((len(parts), int(self._sizes.max()), 6))
+        for n, sos in enumerate(lows):
+            self._lows[n, : sos.shape[0]] = sos
+        self._highs = np.array([high for _, high, _ in parts])
+        pairs = even(channels)
+        self._low_states = np.zeros((*self._lows.shape[:2], pairs, 2))
+        self._high_states = np.zeros((*self._highs.shape[:2], pairs, 2))
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""
-        bands = []
-        for low, high in zip(self._lows, self._highs, strict=True):
-            bands.append(low.process(block))
-            block = high.process(block)
-        return [*bands, block]
+        bands = np.empty((len(self._sizes) + 1, *block.shape), np.float32)
+        states = self._low_states, self._high_states
+        _split(block, self._lows, self._sizes, self._highs, *states, bands)
+        return list(bands)
 
 
 @lru_cache(maxsize=16)
