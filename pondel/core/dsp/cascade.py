@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.lanes import (
     WIDTH,
     add,
+    even,
     last,
     load,
     moved_up,
@@ -66,8 +69,9 @@ def two_sections(first, second, size, sos, one, other):
 
 @kernel(error_model="numpy")
 def _pair(left, right, first, end, sos, state):
-    """One section over some frames of two channels, in place; state (channels, 2)."""
-    two_sections(left[first:end], right[first:end], end - first, sos, state[0], state[1])
+    """A section each, over some frames of two channels, in place; `sos` and `state` by channel."""
+    one_section(left[first:end], end - first, sos[0], state[0])
+    one_section(right[first:end], end - first, sos[1], state[1])
 
 
 @kernel(error_model="numpy")
@@ -95,30 +99,48 @@ def _eight_frames(tile, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, z1, z2):
     return add(add(add(one, other), mul(c9, spread(z2))), mul(c8, spread(z1)))
 
 
+@kernel(error_model="numpy")
+def _ten(rows):
+    flat = rows.reshape(-1)
+    return (
+        load(flat, 0),
+        load(flat, WIDTH),
+        load(flat, 2 * WIDTH),
+        load(flat, 3 * WIDTH),
+        load(flat, 4 * WIDTH),
+        load(flat, 5 * WIDTH),
+        load(flat, 6 * WIDTH),
+        load(flat, 7 * WIDTH),
+        load(flat, 8 * WIDTH),
+        load(flat, 9 * WIDTH),
+    )
+
+
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _by_blocks(left, right, size, sos, state):
-    """One section over two channels, in place; state (channels, 2).
+    """A section each over two channels, in place; sos (channels, 6), state (channels, 2).
 
     Eight frames at a time, as the sum of what each of them and what was before answer, so that the
     section does not wait for itself.
     """
-    rows = np.zeros((10, WIDTH))
-    _answers(sos, rows)
-    c0, c1, c2, c3 = load(rows[0], 0), load(rows[1], 0), load(rows[2], 0), load(rows[3], 0)
-    c4, c5, c6, c7 = load(rows[4], 0), load(rows[5], 0), load(rows[6], 0), load(rows[7], 0)
-    c8, c9 = load(rows[8], 0), load(rows[9], 0)
-    b1, b2, a1, a2 = sos[1], sos[2], sos[4], sos[5]
+    rows = np.zeros((2, 10, WIDTH))
+    _answers(sos[0], rows[0])
+    _answers(sos[1], rows[1])
+    c0, c1, c2, c3, c4, c5, c6, c7, c8, c9 = _ten(rows[0])
+    d0, d1, d2, d3, d4, d5, d6, d7, d8, d9 = _ten(rows[1])
+    b1, b2, a1, a2 = sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
+    e1, e2, f1, f2 = sos[1, 1], sos[1, 2], sos[1, 4], sos[1, 5]
     z1, z2, w1, w2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
     whole = size - size % WIDTH
     for i in range(0, whole, WIDTH):
         j, k = i + WIDTH - 2, i + WIDTH - 1
         x, x1, u, u1 = left[j], left[k], right[j], right[k]
         store(left, i, _eight_frames(left, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, z1, z2))
-        store(right, i, _eight_frames(right, i, c0, c1, c2, c3, c4, c5, c6, c7, c8, c9, w1, w2))
+        store(right, i, _eight_frames(right, i, d0, d1, d2, d3, d4, d5, d6, d7, d8, d9, w1, w2))
         z1 = b1 * x1 - a1 * left[k] + (b2 * x - a2 * left[j])
         z2 = b2 * x1 - a2 * left[k]
-        w1 = b1 * u1 - a1 * right[k] + (b2 * u - a2 * right[j])
-        w2 = b2 * u1 - a2 * right[k]
+        w1 = e1 * u1 - f1 * right[k] + (e2 * u - f2 * right[j])
+        w2 = e2 * u1 - f2 * right[k]
     state[0, 0], state[0, 1], state[1, 0], state[1, 1] = z1, z2, w1, w2
     _pair(left, right, whole, size, sos, state)
 
@@ -131,48 +153,47 @@ def _step(x, b0, b1, b2, a1, a2, z1, z2):
 
 
 @kernel(error_model="numpy")
-def _spread_out(sos, rows):
-    """Sections in lanes, rows (5, WIDTH); a lane without one passes on what it gets."""
+def _in_lanes(sos, c, rows):
+    """What the sections of one channel are made of, a1 and a2 turned over, by lane.
+
+    A lane without a section passes on what it gets.
+    """
+    rows[:] = 0.0
+    rows[0] = 1.0
     for k in range(sos.shape[0]):
-        rows[0, k], rows[1, k], rows[2, k] = sos[k, 0], sos[k, 1], sos[k, 2]
-        rows[3, k], rows[4, k] = -sos[k, 4], -sos[k, 5]
+        rows[0, k], rows[1, k], rows[2, k] = sos[k, c, 0], sos[k, c, 1], sos[k, c, 2]
+        rows[3, k], rows[4, k] = -sos[k, c, 4], -sos[k, c, 5]
+    return load(rows[0], 0), load(rows[1], 0), load(rows[2], 0), load(rows[3], 0), load(rows[4], 0)
 
 
 @kernel(error_model="numpy")
 def _eight(left, right, size, sos, state):
-    """Up to eight sections after one another over two channels, in place.
+    """Up to eight sections each after one another over two channels, in place.
 
-    While one works at a frame, the next one works at the frame before. Where they do not overlap, at
-    both ends, each works by itself.
+    sos (sections, channels, 6), state (sections, channels, 2). While one works at a frame, the next one
+    works at the frame before. Where they do not overlap, at both ends, each works by itself.
     """
     count, ahead = sos.shape[0], WIDTH - 1
     if size < WIDTH:
         for k in range(count):
             _pair(left, right, 0, size, sos[k], state[k])
         return
-    rows = np.zeros((5, WIDTH))
-    rows[0] = 1.0
-    _spread_out(sos, rows)
     for k in range(count):
         _pair(left, right, 0, ahead - k, sos[k], state[k])
+    rows = np.empty((5, WIDTH))
+    b0, b1, b2, a1, a2 = _in_lanes(sos, 0, rows)
+    d0, d1, d2, c1, c2 = _in_lanes(sos, 1, rows)
     carried = np.zeros((4, WIDTH))
     for k in range(count):
         carried[0, k], carried[1, k] = state[k, 0, 0], state[k, 0, 1]
         carried[2, k], carried[3, k] = state[k, 1, 0], state[k, 1, 1]
-    b0, b1, b2, a1, a2 = (
-        load(rows[0], 0),
-        load(rows[1], 0),
-        load(rows[2], 0),
-        load(rows[3], 0),
-        load(rows[4], 0),
-    )
     z1, z2, w1, w2 = load(carried[0], 0), load(carried[1], 0), load(carried[2], 0), load(carried[3], 0)
     done, beside = spread(0.0), spread(0.0)
     for i in range(ahead):
         done, beside = moved_up(done, left[i]), moved_up(beside, right[i])
     for i in range(ahead, size):
         done, z1, z2 = _step(moved_up(done, left[i]), b0, b1, b2, a1, a2, z1, z2)
-        beside, w1, w2 = _step(moved_up(beside, right[i]), b0, b1, b2, a1, a2, w1, w2)
+        beside, w1, w2 = _step(moved_up(beside, right[i]), d0, d1, d2, c1, c2, w1, w2)
         left[i - ahead], right[i - ahead] = last(done), last(beside)
     store(carried[0], 0, z1)
     store(carried[1], 0, z2)
@@ -207,7 +228,10 @@ def _close_pair(left, right, taken):
 
 @kernel(error_model="numpy")
 def through(left, right, size, sos, state):
-    """All sections over two channels, in place: as many at once as there are."""
+    """All sections over two channels, in place: as many at once as there are.
+
+    sos (sections, channels, 6), state (sections, channels, 2).
+    """
     s, count = 0, sos.shape[0]
     while s < count:
         end = min(s + WIDTH, count)
@@ -248,30 +272,67 @@ def close_tile(tile, taken):
 
 
 @kernel(error_model="numpy")
-def _run(block, sos, state, out):
+def _unfold(left, right, size, share):
+    """The sum and the difference of two channels, times a share, in their place."""
+    for i in range(size):
+        x, u = left[i], right[i]
+        left[i], right[i] = share * (x + u), share * (x - u)
+
+
+@kernel(error_model="numpy")
+def _run(block, sos, state, folds, out):
     frames = block.shape[0]
     tile = np.zeros((state.shape[1], TILE))
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
         open_tile(block[start : start + size], tile)
+        if folds:
+            _unfold(tile[0], tile[1], size, 0.5)
         for c in range(0, tile.shape[0], 2):
-            through(tile[c], tile[c + 1], size, sos, state[:, c : c + 2])
+            through(tile[c], tile[c + 1], size, sos[:, c : c + 2], state[:, c : c + 2])
+        if folds:
+            _unfold(tile[0], tile[1], size, 1.0)
         close_tile(tile, out[start : start + size])
+
+
+def for_each_channel(sos: np.ndarray, channels: int) -> np.ndarray:
+    """The same sections (sections, 6) for an even number of channels: (sections, channels, 6)."""
+    rows = np.asarray(sos, np.float64).reshape(-1, 1, 6)
+    return np.ascontiguousarray(np.repeat(rows, even(channels), axis=1))
+
+
+def _side_by_side(each: Sequence[np.ndarray]) -> np.ndarray:
+    """Sections (sections, 6) of each channel beside each other; where one has fewer, some idle."""
+    rows = np.zeros((max(sos.shape[0] for sos in each), len(each), 6))
+    rows[:, :, [0, 3]] = 1.0
+    for c, sos in enumerate(each):
+        rows[: sos.shape[0], c] = sos
+    return rows
 
 
 class Cascade:
     """A cascade of sections, double inside, single outside; `sos` as scipy writes it."""
 
     def __init__(self, sos: np.ndarray, channels: int) -> None:
-        self.sos = np.ascontiguousarray(sos, np.float64).reshape(-1, 6)
-        self._state = np.zeros((self.sos.shape[0], channels + channels % 2, 2))
+        self._begin(for_each_channel(sos, channels), folds=False)
+
+    @classmethod
+    def of_two(cls, first: np.ndarray, second: np.ndarray, *, folds: bool = False) -> Cascade:
+        """One with sections of its own for left and right, or for middle and sides if it `folds`."""
+        made = cls.__new__(cls)
+        made._begin(_side_by_side([first, second]), folds=folds)
+        return made
+
+    def _begin(self, sos: np.ndarray, *, folds: bool) -> None:
+        self._sos, self._folds = sos, folds
+        self._state = np.zeros((*sos.shape[:2], 2))
 
     def process(self, block: np.ndarray) -> np.ndarray:
         """Filter float32 (frames, channels); without sections the block itself."""
-        if not self.sos.shape[0]:
+        if not self._sos.shape[0]:
             return block
         out = np.empty_like(block)
-        _run(block, self.sos, self._state, out)
+        _run(block, self._sos, self._state, self._folds, out)
         return out
 
 

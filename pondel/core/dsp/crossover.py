@@ -16,7 +16,15 @@ import numpy as np
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from scipy.signal import butter
 
-from pondel.core.dsp.cascade import TILE, Cascade, close_tile, open_tile, settle_s, through
+from pondel.core.dsp.cascade import (
+    TILE,
+    Cascade,
+    close_tile,
+    for_each_channel,
+    open_tile,
+    settle_s,
+    through,
+)
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.lanes import even
 from pondel.core.dsp.limits import finite
@@ -68,8 +76,8 @@ class AllPass:
 def _split(block, lows, sizes, highs, low_states, high_states, bands):
     """Bands (bands, frames, channels) of a block, tile by tile.
 
-    lows (crossovers, most sections, 6), `sizes` of each; highs (crossovers, 2, 6); states (crossovers,
-    sections, channels, 2).
+    lows (crossovers, most sections, channels, 6), `sizes` of each; highs (crossovers, 2, channels, 6);
+    states (crossovers, sections, channels, 2).
     """
     frames, last = block.shape[0], lows.shape[0]
     high, low = np.zeros((low_states.shape[2], TILE)), np.zeros((low_states.shape[2], TILE))
@@ -80,9 +88,9 @@ def _split(block, lows, sizes, highs, low_states, high_states, bands):
             low[:] = high
             for c in range(0, high.shape[0], 2):
                 pair = slice(c, c + 2)
-                sections = lows[n, : sizes[n]]
-                through(low[c], low[c + 1], size, sections, low_states[n, : sizes[n], pair])
-                through(high[c], high[c + 1], size, highs[n], high_states[n, :, pair])
+                used = slice(0, sizes[n])
+                through(low[c], low[c + 1], size, lows[n, used, pair], low_states[n, used, pair])
+                through(high[c], high[c + 1], size, highs[n, :, pair], high_states[n, :, pair])
             close_tile(low, bands[n, start : start + size])
         close_tile(high, bands[last, start : start + size])
 
@@ -102,13 +110,12 @@ class Crossover:
             for n, (low, _, _) in enumerate(parts)
         ]
         self._sizes = np.array([sos.shape[0] for sos in lows])
-        self._lows = np.zeros((len(parts), int(self._sizes.max()), 6))
+        self._lows = np.zeros((len(parts), int(self._sizes.max()), even(channels), 6))
         for n, sos in enumerate(lows):
-            self._lows[n, : sos.shape[0]] = sos
-        self._highs = np.array([high for _, high, _ in parts])
-        pairs = even(channels)
-        self._low_states = np.zeros((*self._lows.shape[:2], pairs, 2))
-        self._high_states = np.zeros((*self._highs.shape[:2], pairs, 2))
+            self._lows[n, : sos.shape[0]] = for_each_channel(sos, channels)
+        self._highs = np.array([for_each_channel(high, channels) for _, high, _ in parts])
+        self._low_states = np.zeros((*self._lows.shape[:3], 2))
+        self._high_states = np.zeros((*self._highs.shape[:3], 2))
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""

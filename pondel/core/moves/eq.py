@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import groupby
+from collections.abc import Iterator
 from typing import Literal
 
 import numpy as np
@@ -20,7 +20,7 @@ from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import choice, decibels, frequency, items, placement, sharpness
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Handle, Picture, angles, band_handle
-from pondel.core.moves.placement import Placed, Placement, Treat
+from pondel.core.moves.placement import FOLDED, Placement
 from pondel.core.units import say, say_hz
 
 SHAPES = {
@@ -155,30 +155,52 @@ def output_gain_db(move: Eq, rate: int, tone: Tone = PINK) -> float:
     return move.output_db - matching
 
 
-def _stage(sos: np.ndarray, placement: Placement, channels: int) -> Placed:
-    def treat(count: int) -> Treat:
-        return Cascade(sos, count).process
+NO_SECTION = np.zeros((0, 6))
+PlacedSections = tuple[Placement, np.ndarray]
 
-    def beside(count: int) -> Treat:
-        return lambda block: block
 
-    return Placed(treat, beside, placement, channels)
+def _cascades(bands: list[EqBand], rate: int, channels: int) -> list[Cascade]:
+    """Neighbouring bands as one cascade, as long as they act on left and right or on middle and sides.
+
+    A mono sound is all middle and all left, and has neither sides nor right.
+    """
+    live = [(band.placement, sos) for band in bands if (sos := band_biquads(band, rate)).shape[0]]
+    if channels == 1:
+        heard = [sos for placed, sos in live if placed not in ("sides", "right")]
+        return [Cascade(np.concatenate(heard), 1)] if heard else []
+    found: list[Cascade] = []
+    for folds, group in _grouped(live):
+        first, second = ("middle", "sides") if folds else ("left", "right")
+        each = [
+            np.concatenate([NO_SECTION, *(sos for placed, sos in group if placed in ("both", side))])
+            for side in (first, second)
+        ]
+        found.append(Cascade.of_two(*each, folds=folds))
+    return found
+
+
+def _grouped(live: list[PlacedSections]) -> Iterator[tuple[bool, list[PlacedSections]]]:
+    """Bands in a row that go together, and whether they act on middle and sides."""
+    folds = False
+    group: list[PlacedSections] = []
+    for placed, sos in live:
+        wants = placed in FOLDED if placed != "both" else folds
+        if group and wants != folds and any(other != "both" for other, _ in group):
+            yield folds, group
+            group = []
+        folds = wants
+        group.append((placed, sos))
+    if group:
+        yield folds, group
 
 
 class EqProcessor:
-    """The EQ at work: neighbouring bands with the same placement run as one cascade."""
+    """The EQ at work."""
 
     latency = 0
 
     def __init__(self, move: Eq, rate: int, channels: int, on_trace: Trace | None = None) -> None:
-        live = [(band.placement, band_biquads(band, rate)) for band in move.bands]
-        live = [(placement, sos) for placement, sos in live if sos.shape[0]]
-        self._stages = [
-            _stage(np.concatenate([sos for _, sos in group]), placement, channels)
-            for placement, group in groupby(live, key=lambda one: one[0])
-        ]
-        # A cascade on all channels keeps out what is not a number by itself.
-        self._cleans = bool(self._stages) and all(stage.alike for stage in self._stages)
+        self._cascades = _cascades(move.bands, rate, channels)
         self._move, self._rate = move, rate
         self._gain = np.float32(to_amplitude(output_gain_db(move, rate)))
 
@@ -189,10 +211,10 @@ class EqProcessor:
             self._gain = np.float32(to_amplitude(matched))
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        if not self._cleans:
+        if not self._cascades:
             block = finite(block)
-        for stage in self._stages:
-            block = stage.process(block)
+        for cascade in self._cascades:
+            block = cascade.process(block)
         return block * self._gain if self._gain != 1.0 else block
 
 
