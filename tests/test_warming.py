@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import ast
 import importlib
+import json
+import subprocess
+import sys
 from pathlib import Path
 
 import pondel.core
@@ -39,11 +42,17 @@ def first_kernels():
 
 
 def test_every_kernel_is_reached_in_the_order_of_likely_use():
-    names = []
-    for name, work in warming.steps():
-        work()
-        names.append(name)
-    kernels = dict(first_kernels())
-    assert len(kernels) > 40
-    assert [name for name, kernel in kernels.items() if not kernel.signatures] == []
+    """In a process of its own: what another test has compiled would not be missed."""
+    told = subprocess.run([sys.executable, __file__], capture_output=True, text=True, check=True)
+    names, count, missed = json.loads(told.stdout)
+    assert count > 40 and missed == []
     assert names[:2] == ["recordings", "hearing"] and "compressor" in names
+
+
+if __name__ == "__main__":
+    warmed = []
+    for step, work in warming.steps():
+        work()
+        warmed.append(step)
+    kernels = dict(first_kernels())
+    print(json.dumps([warmed, len(kernels), [n for n, one in kernels.items() if not one.signatures]]))

@@ -18,7 +18,8 @@ from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import FLOOR, amplitude_to_db, db_to_amplitude, to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.followers import HeldPeaks, hold_largest, mean_square, peaks
-from pondel.core.dsp.limits import LOUDEST, QUIETEST
+from pondel.core.dsp.gain import apply_gain
+from pondel.core.dsp.limits import QUIETEST
 
 TILE = 1024
 NO_KNEE_DB = 0.01
@@ -94,27 +95,6 @@ def bend(levels, threshold_db, slope, knee_db, range_db):
         bent = min(max(over + half, none), knee_db)
         straight = max(over - half, none)
         levels[i] = min(slope * (bent * bent * inverse + straight), range_db)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})
-def apply_gain(block, gain, out):
-    """The block times a gain for each frame; nothing where a sample is not a number."""
-    # The gain is first spread over the channels, so that the rest is one plain pass.
-    channels = block.shape[1]
-    spread = np.empty(block.size, np.float32)
-    if channels == 2:
-        for i in range(gain.size):
-            spread[2 * i] = gain[i]
-            spread[2 * i + 1] = gain[i]
-    else:
-        for i in range(spread.size):
-            spread[i] = gain[i // channels]
-    samples = block.reshape(-1)
-    treated = out.reshape(-1)
-    none = np.float32(0.0)
-    for i in range(spread.size):
-        x = samples[i]
-        treated[i] = (x if abs(x) < LOUDEST else none) * spread[i]
 
 
 @kernel(error_model="numpy", fastmath={"contract", "arcp", "nsz"})

@@ -6,9 +6,9 @@ import math
 from typing import Literal
 
 import numpy as np
-from scipy.signal import oaconvolve
 
 from pondel.core.dsp.cascade import Cascade, settle_s
+from pondel.core.dsp.delay import DelayLine, ShortFilter
 from pondel.core.dsp.limits import finite
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.describe import choice, frequency, milliseconds
@@ -71,28 +71,21 @@ class AlignmentProcessor:
     ) -> None:
         frames = move.nudge_ms * rate / 1000.0
         whole = math.floor(frames)
-        moves = frames != 0.0
-        self.latency = max(0, -whole) + HALF_TAPS if moves else 0
-        kernel = (
-            fractional_kernel(frames - whole)
-            if frames != whole
-            else np.eye(1, HALF_TAPS + 1, HALF_TAPS)[0]
-        )
-        late = self.latency + whole - HALF_TAPS if moves else 0
-        self._kernel = np.concatenate([np.zeros(late), kernel]) if moves else np.ones(1)
-        self._held = np.zeros((self._kernel.size - 1, channels), np.float32)
+        is_whole = frames == whole
+        ahead = 0 if is_whole else HALF_TAPS
+        self.latency = max(0, -whole) + ahead
+        self._delay = DelayLine(self.latency + whole - ahead, channels)
+        self._between = None if is_whole else ShortFilter(fractional_kernel(frames - whole), channels)
         self._sign = np.float32(-1.0 if move.inverted else 1.0)
         sos = all_pass(move.rotate_hz, rate) if move.rotate_hz else np.zeros((0, 6))
         self._rotation = Cascade(sos, channels)
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        out = block
-        if self._kernel.size > 1:
-            clean = finite(block)
-            joined = np.concatenate([self._held, clean])
-            self._held = joined[joined.shape[0] - self._held.shape[0] :].copy()
-            out = oaconvolve(joined, self._kernel[:, None], mode="valid", axes=0).astype(np.float32)
-        return self._rotation.process(np.ascontiguousarray(out)) * self._sign
+        out = self._delay.push(finite(block))
+        if self._between is not None:
+            out = self._between.process(out)
+        out = self._rotation.process(np.ascontiguousarray(out))
+        return out if self._sign > 0 else -out
 
 
 def _settle_s(move: Alignment) -> float:
@@ -140,6 +133,7 @@ KIND = MoveKind(
     picture=_picture,
     start=_start,
     make=AlignmentProcessor,
+    warmed_by=({"nudge_ms": 0.37},),
     settle_s=_settle_s,
     rings_s=_settle_s,
     later_s=lambda move: max(0.0, move.nudge_ms / 1000.0),

@@ -11,8 +11,9 @@ from pydantic import Field, model_validator
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.crossover import Crossover, band_biquads, crossover_settle_s
 from pondel.core.dsp.decibels import db_to_amplitude
-from pondel.core.dsp.limits import finite
+from pondel.core.dsp.gain import gained
 from pondel.core.dsp.matched import response
+from pondel.core.dsp.timing import reigns
 from pondel.core.model import Model
 from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
@@ -166,6 +167,8 @@ def length_s(move: DrawnDuck, tempo_bpm: float) -> float:
 def _ramped(wanted, step, state):
     now = state[0]
     for i in range(wanted.size):
+        if wanted[i] == now:
+            continue
         away = wanted[i] - now
         now += min(max(away, -step), step)
         wanted[i] = now
@@ -196,44 +199,49 @@ class DrawnDuckProcessor:
         self._beats = place.beats
         self._starts = np.round(place.hits_s * self._rate).astype(np.int64)
 
-    def _last_start(self, frames: np.ndarray) -> np.ndarray:
-        """The last frame before each, or at it, on which the curve began; far back before the first."""
-        if self._move.trigger == "beats":
-            every, offset = self._move.every_beats, self._move.offset_beats
-            number_of = np.floor((self._beats.quarters(frames / self._rate) - offset + 1e-9) / every)
-            return np.round(self._beats.seconds(number_of * every + offset) * self._rate)
-        if not self._starts.size:
-            return np.full(frames.size, -np.inf)
-        last = np.searchsorted(self._starts, frames, side="right") - 1
-        return np.where(last >= 0, self._starts[np.maximum(last, 0)], -np.inf)
+    def _starts_around(self, size: int) -> np.ndarray:
+        """The frames on which the curve begins, those that reach into a block at least."""
+        if self._move.trigger == "hits":
+            return self._starts
+        every, offset = self._move.every_beats, self._move.offset_beats
+        edges_s = np.array([self._position, self._position + size]) / self._rate
+        first, last = np.floor((self._beats.quarters(edges_s) - offset) / every)
+        at = np.arange(first - 1, last + 2) * every + offset
+        return np.round(self._beats.seconds(at) * self._rate).astype(np.int64)
 
-    def _lengths(self, starts: np.ndarray) -> np.ndarray:
-        """How many frames the curve lasts from each start on."""
+    def _length(self, start: int) -> float:
+        """How many frames the curve lasts from a start on."""
         move = self._move
         if move.length_ms is not None:
-            return np.full(starts.size, max(1.0, move.length_ms / 1000.0 * self._rate))
-        quarters_s = self._beats.quarters_s(np.maximum(starts, 0.0) / self._rate)
-        return np.maximum(1.0, move.length_beats * quarters_s * self._rate)
+            return max(1.0, move.length_ms / 1000.0 * self._rate)
+        quarter_s = float(self._beats.quarters_s(np.array([max(start, 0) / self._rate]))[0])
+        return max(1.0, move.length_beats * quarter_s * self._rate)
+
+    def _wanted_db(self, size: int) -> np.ndarray:
+        """What the curve asks for in the next frames, without the ramp, (frames,)."""
+        wanted = np.zeros(size)
+        starts = self._starts_around(size)
+        for n, begin, to in reigns(starts, self._position, size):
+            start, length = int(starts[n]), self._length(int(starts[n]))
+            over = min(to, int(start + length) + 1 - self._position)
+            if begin < over:
+                phase = (np.arange(begin, over) + (self._position - start)) / length
+                wanted[begin:over] = curve(self._move.points, phase) * self._move.depth_db
+        return wanted
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        frames = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
+        reduction = self._wanted_db(block.shape[0])
         self._position += block.shape[0]
-        starts = self._last_start(frames)
-        phase = (frames - starts) / self._lengths(starts)
-        reduction = np.zeros(phase.size)
-        lasts = phase <= 1.0
-        reduction[lasts] = curve(self._move.points, phase[lasts]) * self._move.depth_db
         _ramped(reduction, self._step, self._state)
         less = reduction.astype(np.float32)
         gain = np.empty_like(less)
         db_to_amplitude(-less, gain)
         if self._on_trace is not None:
             self._on_trace(less)
-        gain = gain[:, None]
         if self._crossover is None:
-            return finite(block) * gain
+            return gained(block, gain)
         low, high = self._crossover.split(np.ascontiguousarray(block, np.float32))
-        return low * gain + high if self._move.acts_on == "lows" else low + high * gain
+        return gained(low, gain) + high if self._move.acts_on == "lows" else low + gained(high, gain)
 
 
 def _rings_s(move: DrawnDuck) -> float:

@@ -11,8 +11,9 @@ from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db, db_to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.followers import HeldPeaks, peaks
+from pondel.core.dsp.gain import apply_gain
 from pondel.core.dsp.limits import QUIETEST
-from pondel.core.dsp.squeeze import TILE, apply_gain
+from pondel.core.dsp.squeeze import TILE
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.checking import always_down, clicks, key_path, never_back, settings, shut
 from pondel.core.moves.describe import (

@@ -380,6 +380,7 @@ KIND = MoveKind(
     item_words=_item_words,
     suits=lambda fight: 1.0 if fight.is_low or fight.firm else 0.3,
     make=MultibandProcessor,
+    warmed_by=({}, {"phase": "linear"}),
     in_phase=_in_phase,
     settle_s=_settle_s,
     form_2_hold_ms=lambda move: max((band.hold_ms for band in move.bands if band.on), default=0.0),

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
 
-from pondel.core.dsp.limits import finite
-from pondel.core.dsp.timing import gap_s
+from pondel.core.dsp.gain import gained
+from pondel.core.dsp.timing import gap_s, reigns
 from pondel.core.moves.base import MoveBase, MoveKind, Place, Trace
 from pondel.core.moves.describe import beats, choice, milliseconds
 from pondel.core.moves.fight import Fight, Start
@@ -62,37 +63,48 @@ class TailTrimProcessor:
     def __init__(self, move: TailTrim, rate: int, channels: int, on_trace: Trace | None = None) -> None:
         self._move, self._rate, self._on_trace = move, rate, on_trace
         self._position = 0
-        self._hits = np.empty(0)
+        self._hits = np.empty(0, np.int64)
         self._ends = np.empty(0)
         self.start_at(Place())
 
     def start_at(self, place: Place) -> None:
         """Begin at a place in the song."""
         self._position = place.frame
-        self._hits = np.round(place.hits_s * self._rate)
+        self._hits = np.round(place.hits_s * self._rate).astype(np.int64)
         move, quarters_s = self._move, place.beats.quarters_s(place.hits_s)
         end_s = move.end_ms / 1000.0 if move.end_ms else move.end_beats * quarters_s
         self._ends = np.full_like(quarters_s, end_s) * self._rate
 
+    def _gain(self, size: int) -> np.ndarray:
+        """The gain of the next frames, float32 (frames,)."""
+        gain = np.ones(size, np.float32)
+        rise = RISE_MS * self._rate / 1000.0
+        for n, earliest, to in reigns(self._hits, self._position, size):
+            since = self._position - int(self._hits[n])
+            end = float(self._ends[n])
+            fade_frames = min(self._move.fade_ms * self._rate / 1000.0, end)
+            begin = max(earliest, int(end - fade_frames) - since)
+            over = min(to, max(begin, math.ceil(end) - since))
+            if begin >= to:
+                continue
+            way = (np.arange(begin, over) + since - (end - fade_frames)) / max(fade_frames, 1.0)
+            gain[begin:over] = fade(np.clip(way, 0.0, 1.0), self._move.shape)
+            gain[over:to] = 0.0
+            if n + 1 < self._hits.size:
+                # The next attack begins whole: the gain is back just before it.
+                following = int(self._hits[n + 1]) - self._position
+                back = np.arange(max(begin, math.floor(following - rise)), to)
+                gain[back] = np.maximum(gain[back], np.clip(1.0 - (following - back) / rise, 0.0, 1.0))
+        return gain
+
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        at = np.arange(self._position, self._position + block.shape[0], dtype=np.float64)
-        self._position += block.shape[0]
         if not self._hits.size:
             return block
-        last = np.searchsorted(self._hits, at, side="right") - 1
-        since = np.where(last >= 0, at - self._hits[np.maximum(last, 0)], 0.0)
-        end = self._ends[np.maximum(last, 0)]
-        fade_frames = np.minimum(self._move.fade_ms * self._rate / 1000.0, end)
-        way = np.clip((since - (end - fade_frames)) / np.maximum(fade_frames, 1.0), 0.0, 1.0)
-        gain = fade(way, self._move.shape)
-        # The next attack begins whole: the gain is back just before it.
-        following = self._hits[np.minimum(last + 1, self._hits.size - 1)]
-        ahead = np.where(last + 1 < self._hits.size, following - at, np.inf)
-        back = 1.0 - np.clip(ahead / (RISE_MS * self._rate / 1000.0), 0.0, 1.0)
-        gain = np.maximum(gain, back).astype(np.float32)
+        gain = self._gain(block.shape[0])
+        self._position += block.shape[0]
         if self._on_trace is not None:
             self._on_trace(-20.0 * np.log10(np.maximum(gain, 10.0 ** (DEEPEST_DB / 20.0))))
-        return finite(block) * gain[:, None]
+        return gained(block, gain)
 
 
 def _in_brief(move: TailTrim) -> str:
