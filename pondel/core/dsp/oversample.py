@@ -17,7 +17,7 @@ import numpy as np
 from scipy.signal import firwin, kaiserord
 
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decimate import keep_every
+from pondel.core.dsp.decimate import TILE, add_weighed, keep_every
 
 STOP_DB = 100.0
 PASSED_HZ = 20_000.0
@@ -25,17 +25,23 @@ INNER_HZ = 350_000.0
 """The rate at which shapes are worked out is at least this."""
 
 
-@kernel(fastmath=True, error_model="numpy")
+@kernel(error_model="numpy")
 def _up(sound, phases, out):
     """(channels, taps + frames) to (channels, frames * factor); phases: (factor, taps)."""
     factor, taps = phases.shape
+    frames = sound.shape[1] - taps
+    given, made = np.zeros(TILE + taps + 4, np.float32), np.empty(TILE, np.float32)
     for c in range(out.shape[0]):
-        for i in range(out.shape[1] // factor):
+        for start in range(0, frames, TILE):
+            size = min(TILE, frames - start)
+            for i in range(size + taps - 1):
+                given[i] = sound[c, start + 1 + i]
+            given[size + taps - 1 : size + taps + 3] = 0.0
             for p in range(factor):
-                total = np.float32(0.0)
-                for t in range(taps):
-                    total += sound[c, i + 1 + t] * phases[p, t]
-                out[c, i * factor + p] = total
+                made[:size] = 0.0
+                add_weighed(given, phases[p], 0, 1, size, made)
+                for i in range(size):
+                    out[c, (start + i) * factor + p] = made[i]
 
 
 def factors(rate: int) -> tuple[int, ...]:
