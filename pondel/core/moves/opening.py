@@ -90,8 +90,10 @@ OPENING = (
 
 def smooth_step(way: np.ndarray) -> np.ndarray:
     """From 0 to 1 along `way`, with no slope and no bend at either end."""
-    x = np.clip(way, 0.0, 1.0)
-    return x - np.sin(2.0 * np.pi * x) / (2.0 * np.pi)
+    found = np.clip(way, 0.0, 1.0)
+    under_way = (found > 0.0) & (found < 1.0)
+    found[under_way] -= np.sin(2.0 * np.pi * found[under_way]) / (2.0 * np.pi)
+    return found
 
 
 class Opening:
@@ -171,7 +173,7 @@ class Opening:
         """The voices of the last hits: each fades where the next one comes."""
         voices = []
         newest = np.searchsorted(self._hits, at, side="right") - 1
-        fades = np.ones(at.size)
+        fades, opened = np.ones(at.size), self._opened(self._loud)
         for back in range(VOICES):
             n = newest - back
             is_one = n >= 0
@@ -180,7 +182,7 @@ class Opening:
             n = np.maximum(n, 0)
             since = np.where(is_one, at - self._hits[n] if self._hits.size else at, 0.0)
             shut = smooth_step((since - (self._length - self._release)) / self._release)
-            open_by = smooth_step(since / self._attack) * (1.0 - shut) * self._opened(self._loud[n])
+            open_by = smooth_step(since / self._attack) * (1.0 - shut) * opened[n]
             voices.append((np.where(is_one, open_by * fades, 0.0), since))
             fades = fades * (1.0 - smooth_step(since / self._attack))
             if not fades.any():
