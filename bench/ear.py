@@ -45,6 +45,7 @@ CHAIN = (
 WATCH = """() => {
   const track = document.querySelector('[aria-labelledby="name-threshold_db"]');
   window.seen = { inputs: [], swaps: [] };
+  performance.setResourceTimingBufferSize(100000);
   track.addEventListener('pointermove', (e) => e.buttons && seen.inputs.push(e.timeStamp), true);
   const { player } = pondel;
   let last = player.lastSwap;
@@ -55,6 +56,10 @@ WATCH = """() => {
   const { left, top, width, height } = track.getBoundingClientRect();
   return { left, width, middle: top + height / 2 };
 }"""
+ASKED = """() => performance.getEntriesByType('resource').filter((one) => one.name.endsWith('/edit')).map((one) => ({
+  begun: one.startTime, sent: one.requestStart, first: one.responseStart, whole: one.responseEnd,
+  spans: Object.fromEntries(one.serverTiming.map((each) => [each.name, each.duration])),
+}))"""
 STORED = """async () => {
   const { facts } = pondel.state;
   const sound = await fetch(`/sessions/${facts.id}/listen?hear=mix&revision=${facts.revision}`);
@@ -91,16 +96,37 @@ def bare_ms(desk: Desk, document: Session) -> float:
 
 
 class Drag(NamedTuple):
-    """Times of one drag in milliseconds; `last` is none when the last value was never heard."""
+    """Times of one drag in milliseconds; `last` is none when the last value was never heard.
+
+    `way` is what the last value's time is made of, step by step.
+    """
 
     first: float
     last: float | None
     heard: int
+    way: dict[str, float] | None = None
+
+
+def _way(moved: float, scheduled: float, asked: list[dict]) -> dict[str, float]:
+    """Where the time from the last move to its sound went, in milliseconds."""
+    one = max((each for each in asked if each["whole"] <= scheduled), key=lambda each: each["begun"])
+    spans = one["spans"]
+    return {
+        "behind the change before it": one["begun"] - moved,
+        "to the server and back, and in its queue": one["whole"] - one["begun"] - spans["all"],
+        "state on disk": spans["state"] - spans["facts"],
+        "facts for the page": spans["facts"],
+        "sound": spans.get("sound", 0.0),
+        "rest of the answer": spans["all"] - spans["state"] - spans.get("sound", 0.0),
+        "answer to schedule": scheduled - one["whole"],
+    }
 
 
 def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], float]) -> Drag:
     """Drag the handle up or down in turn, each time to another value."""
-    page.evaluate("() => { seen.inputs.length = 0; seen.swaps.length = 0; }")
+    page.evaluate(
+        "() => { seen.inputs.length = 0; seen.swaps.length = 0; performance.clearResourceTimings(); }"
+    )
     span = track["width"] * (0.3 + 0.002 * n)
     begin, way = (0.2, 1) if n % 2 else (0.8, -1)
     at = [
@@ -125,7 +151,8 @@ def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], f
             return Drag(swaps[0]["scheduled"] - inputs[0] if swaps else LOST_MS, None, len(swaps))
     if stored_db() != shown_db:
         raise AssertionError(f"{shown_db} dB is shown, {stored_db()} dB is stored")
-    return Drag(swaps[0]["scheduled"] - inputs[0], heard[0] - inputs[-1], len(swaps))
+    way = _way(inputs[-1], heard[0], page.evaluate(ASKED))
+    return Drag(swaps[0]["scheduled"] - inputs[0], heard[0] - inputs[-1], len(swaps), way)
 
 
 @contextmanager
@@ -200,6 +227,16 @@ def rows() -> list[Row]:
             "for the record",
             f"{heard:.0f} sounds heard in a drag of {STEPS} moves at 60 a second (median)",
         ),
+        *_trace(drags),
+    ]
+
+
+def _trace(drags: list[Drag]) -> list[Row]:
+    """What the time of the last value is made of, each step by itself."""
+    ways = [drag.way for drag in drags if drag.way]
+    return [
+        (f"of the last move's time: {step}", _spread([way[step] for way in ways]), "for the record", "")
+        for step in (ways[0] if ways else {})
     ]
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import weakref
 from collections import Counter
 from itertools import pairwise
 from typing import Annotated, Any, Literal, Self
@@ -382,7 +383,7 @@ def parse_session(data: Any) -> Session:
     try:
         if isinstance(data, str | bytes):
             data = json.loads(data)
-        return Session.model_validate(brought_up(data).document)
+        return _looked_through(Session.model_validate(brought_up(data).document))
     except RecursionError as error:
         raise BadDocument("the document is nested too deeply") from error
     except ValidationError as error:
@@ -391,11 +392,41 @@ def parse_session(data: Any) -> Session:
         raise BadDocument(f"not readable as JSON: {error}") from error
 
 
-def first_fault(error: ValidationError) -> str:
-    """The first fault of a validation as one line with the field in front."""
+def with_parts(session: Session, changed: dict[str, Any]) -> Session:
+    """The session with the JSON of some of its parts, by id; the others are not looked through again.
+
+    What concerns all parts together is. BadDocument names the field and its range.
+    """
+    numbers = {part.id: n for n, part in enumerate(session.parts)}
+    parts: list[Part] = list(session.parts)
+    at: tuple[str | int, ...] = ()
+    try:
+        for part_id, data in changed.items():
+            at = ("parts", numbers[part_id])
+            parts[numbers[part_id]] = Part.model_validate(data)
+        at = ()
+        fields = {name: getattr(session, name) for name in Session.model_fields}
+        return _looked_through(Session.model_validate({**fields, "parts": parts}))
+    except ValidationError as error:
+        raise BadDocument(first_fault(error, at)) from error
+
+
+def _looked_through(session: Session) -> Session:
+    session.__dict__["_looked_through"] = weakref.ref(session)
+    return session
+
+
+def was_looked_through(session: Session) -> bool:
+    """Whether a session came from being parsed, as it is: a copy with other values did not."""
+    known = session.__dict__.get("_looked_through")
+    return known is not None and known() is session
+
+
+def first_fault(error: ValidationError, at: tuple[str | int, ...] = ()) -> str:
+    """The first fault of a validation as one line with the field in front; `at` is where it looked."""
     fault = error.errors(include_url=False)[0]
     path = ""
-    for step in fault["loc"]:
+    for step in (*at, *fault["loc"]):
         if step in KINDS:
             # Where a move's kind was used to tell what it is; it is no field.
             continue

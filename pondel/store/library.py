@@ -22,7 +22,13 @@ from typing import Any
 from cachetools import LRUCache
 from peewee import OperationalError
 
-from pondel.core.document import Session, content_hash, parse_session, to_json
+from pondel.core.document import (
+    Session,
+    content_hash,
+    parse_session,
+    to_json,
+    was_looked_through,
+)
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
@@ -52,7 +58,9 @@ HEAD = (
 
 def _checked(done: Done) -> Done:
     """The change, its document looked through once more; BadDocument when it cannot stand."""
-    document = parse_session(to_json(done.document))
+    document = done.document
+    if not was_looked_through(document):
+        document = parse_session(to_json(document))
     check_cycles(document)
     return replace(done, document=document)
 
@@ -87,10 +95,15 @@ class Library:
             document, _ = self._parsed.get(row.hash, (None, 0))
         if document is None:
             document = parse_session(row.document)
-            with self._lock:
-                self._parsed[row.hash] = document, len(row.document)
+            self._know(row, document)
         created, parent = row.created, row.parent
         return Revision(row.id, row.session_id, row.label, document, created, parent, row.gesture)
+
+    def _know(self, row: Any, document: Session) -> None:
+        """Keep the document of a row, for those that ask for it next."""
+        with self._lock:
+            if was_looked_through(document) and len(row.document) <= PARSED_BYTES:
+                self._parsed[row.hash] = document, len(row.document)
 
     def sessions(self) -> list[SessionCard]:
         """All sessions but those set aside, the one opened last first."""
@@ -302,6 +315,7 @@ class Library:
             document=json.dumps(data, ensure_ascii=False),
             hash=content_hash(data),
         )
+        self._know(row, document)
         table = self.tables.Session
         table.update(head=row.id, name=document.name).where(table.id == session_id).execute()
         return Revision(row.id, session_id, label, document, row.created, parent, gesture)

@@ -14,6 +14,7 @@ from pondel.web import ink, security, words
 from pondel.web.asked import register_addresses
 from pondel.web.context import EXTENSION
 from pondel.web.failures import register_failures
+from pondel.web.spans import tell_spans
 
 DEFAULT_MAX_UPLOAD_MB = 2048
 
@@ -56,6 +57,7 @@ def create_app(
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
     security.secure(app, password, logins)
     app.after_request(answer_in_order)
+    tell_spans(app)
     register_failures(app)
     register_screens(app)
     return app

@@ -17,6 +17,7 @@ from pondel.web import asked
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
 from pondel.web.deck import chunk_at, little_endian, sound_facts
 from pondel.web.moves import in_brief
+from pondel.web.spans import span
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
 
@@ -42,15 +43,18 @@ def edit(session_id: str):
     texts: list[bytes] = []
 
     def prepare(revision: Revision, done: Done) -> None:
-        answer.update(_answer(session_id, revision, done))
-        if isinstance(wanted, dict):
-            answer["sound"] = sound_facts(revision.document, wanted)
-        texts.append(json.dumps(answer).encode())
+        with span("facts"):
+            answer.update(_answer(session_id, revision, done))
+            if isinstance(wanted, dict):
+                answer["sound"] = sound_facts(revision.document, wanted)
+            texts.append(json.dumps(answer).encode())
 
     joined = gesture[:64] if isinstance(gesture, str) else None
-    desk().do(session_id, operations, base=base, gesture=joined, prepare=prepare)
+    with span("state"):
+        desk().do(session_id, operations, base=base, gesture=joined, prepare=prepare)
     if isinstance(wanted, dict):
-        block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
+        with span("sound"):
+            block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
         if block is not None:
             return _with_sound(answer, wanted["at"], block)
     return Response(texts[-1], mimetype="application/json")

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import math
 from abc import abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Annotated, Any, ClassVar, Protocol
 
 import numpy as np
 from pydantic import BaseModel, Field
 
-from pondel.core.document import Part, Session, parse_session, to_json
+from pondel.core.document import Part, Session, parse_session, to_json, with_parts
 from pondel.core.errors import BadDocument
 from pondel.core.measures.levels import Levels
 from pondel.core.model import Model
@@ -154,10 +154,17 @@ def changed(document: Session, change: Callable[[Json], None]) -> Session:
     return parse_session(data)
 
 
+def changed_parts(document: Session, ids: Iterable[str], change: Callable[[Json], None]) -> Session:
+    """A document in which the JSON of some parts was changed in place: `change` gets these alone."""
+    parts = [document.part(part_id) for part_id in ids]
+    data: Json = {"parts": [part.model_dump(mode="json") for part in parts]}
+    change(data)
+    return with_parts(document, {part.id: one for part, one in zip(parts, data["parts"], strict=True)})
+
+
 def on_part(document: Session, part_id: str, change: Callable[[Json], None]) -> Session:
     """A document in which one part's JSON was changed in place."""
-    document.part(part_id)
-    return changed(document, lambda data: change(part_in(data, part_id)))
+    return changed_parts(document, [part_id], lambda data: change(part_in(data, part_id)))
 
 
 def part_in(data: Json, part_id: str) -> Json:

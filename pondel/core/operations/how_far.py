@@ -21,7 +21,7 @@ from pondel.core.operations.base import (
     MoveAt,
     MoveId,
     Operation,
-    changed,
+    changed_parts,
 )
 from pondel.core.operations.moves import move_in, on_move
 from pondel.core.refs import PartRef
@@ -103,7 +103,9 @@ def anew(
 
 def switched_off(document: Session, part_id: str, move_id: str) -> Session:
     """The document without what one of its moves does."""
-    return changed(document, lambda data: move_in(data, part_id, move_id).update(on=False))
+    return changed_parts(
+        document, [part_id], lambda data: move_in(data, part_id, move_id).update(on=False)
+    )
 
 
 def worked_out(current: Json, settings: Json, by_hand: list[str]) -> Json:

@@ -29,7 +29,7 @@ from pondel.core.operations.base import (
     MoveId,
     Operation,
     Value,
-    changed,
+    changed_parts,
     part_in,
     shown_at,
 )
@@ -81,7 +81,9 @@ def on_move(
             alike = (*pair.alike, *ALIKE, "began")
             other.update({name: deepcopy(move.get(name)) for name in alike})
 
-    left = _mended(changed(document, both), part_id, move_id, was.on)
+    tie = getattr(was, "tied_to", None)
+    touched = dict.fromkeys([part_id, *([tie.part] if tie is not None and not was.lost else [])])
+    left = _mended(changed_parts(document, touched, both), part_id, move_id, was.on)
     return left if pointed_at_nothing else well_pointed(left, part_id, move_id)
 
 
@@ -119,7 +121,9 @@ def _mended(document: Session, part_id: str, move_id: str, was_on: bool) -> Sess
         return document
     if not dangling(document, move):
         mended = {"lost": "", "on": True}
-        return changed(document, lambda data: move_in(data, part_id, move_id).update(mended))
+        return changed_parts(
+            document, [part_id], lambda data: move_in(data, part_id, move_id).update(mended)
+        )
     if move.on and not was_on:
         raise BadDocument(f"{move.lost} Choose what takes its place first")
     return document
