@@ -411,23 +411,31 @@ def with_parts(session: Session, changed: dict[str, Any]) -> Session:
         raise BadDocument(first_fault(error, at)) from error
 
 
+class _LookedThrough:
+    """Which session it was that was parsed: a copy of it carries this along, and is another."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = weakref.ref(session)
+
+
 def _looked_through(session: Session) -> Session:
-    session.__dict__["_looked_through"] = weakref.ref(session)
+    session.__dict__["_looked_through"] = _LookedThrough(session)
     return session
 
 
 def was_looked_through(session: Session) -> bool:
     """Whether a session came from being parsed, as it is: a copy with other values did not."""
     known = session.__dict__.get("_looked_through")
-    return known is not None and known() is session
+    return known is not None and known.session() is session
 
 
 def first_fault(error: ValidationError, at: tuple[str | int, ...] = ()) -> str:
     """The first fault of a validation as one line with the field in front; `at` is where it looked."""
     fault = error.errors(include_url=False)[0]
     path = ""
-    for step in (*at, *fault["loc"]):
-        if step in KINDS:
+    way = (*at, *fault["loc"])
+    for n, step in enumerate(way):
+        if step in KINDS and way[max(n - 2, 0)] == "moves":
             # Where a move's kind was used to tell what it is; it is no field.
             continue
         path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)

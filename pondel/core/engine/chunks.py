@@ -1,7 +1,9 @@
 """Sound in half-second chunks, kept by fingerprint, so that an edit renders only what it changed.
 
 A chunk of a part is rendered from the chunks of the parts it listens to. The streams that made
-it are kept at its end: when the next chunk is asked for they go on, without a new run-up.
+it are kept at its end: when the next chunk is asked for they go on, without a new run-up. Of a chain
+that was changed, what leaves the moves before the change is kept in chunks too: while a value is
+turned, only that move and those behind it work.
 """
 
 from __future__ import annotations
@@ -36,6 +38,7 @@ STREAMS_PER_PART = 4
 """Of each part: before and after its fader, as they are and as they were before the last change."""
 LEAST_STREAMS = 96
 MOST_TRACES = 256
+MOST_CHAINS = 1024
 Traces = dict[tuple[int, str], Traced]
 """By the place of a move among those at work, and its band: "" for the whole, "/0" for the first."""
 WAIT_S = 0.02
@@ -68,8 +71,21 @@ class ChunkCache:
         # What a stream holds does not grow while it goes on: it is counted once.
         self._sizes: WeakKeyDictionary[Stream, int] = WeakKeyDictionary()
         self._traces: LRUCache[Hashable, Traces] = LRUCache(MOST_TRACES)
+        self._chains: LRUCache[str, tuple[tuple[str, ...], int]] = LRUCache(MOST_CHAINS)
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Lock] = {}
+
+    def unchanged_moves(self, prints: tuple[str, ...]) -> int:
+        """How many moves of a chain are as they were in the chain that was made before it.
+
+        prints: `routing.chain_prints`. It stays the same for as long as the chain does.
+        """
+        with self._lock:
+            last, unchanged = self._chains.get(prints[0], ((), 0))
+            if last != prints:
+                unchanged = _alike(last, prints)
+                self._chains[prints[0]] = prints, unchanged
+            return unchanged
 
     def get(
         self, key: Hashable, make: Callable[[], np.ndarray], step: Callable[[], None] | None = None
@@ -176,6 +192,13 @@ class ChunkCache:
                     self._spill.put(one, old)  # type: ignore[arg-type]
 
 
+def _alike(last: tuple[str, ...], prints: tuple[str, ...]) -> int:
+    """How many moves two chains have in common from their beginning, but not all of the second one."""
+    most = min(len(last), len(prints) - 1)
+    same = next((n for n in range(most) if last[n] != prints[n]), most)
+    return max(same - 1, 0)
+
+
 class PassingCache(ChunkCache):
     """Reads what a cache holds, and keeps what is made through it to itself: it goes with its owner.
 
@@ -189,6 +212,12 @@ class PassingCache(ChunkCache):
     def _look(self, key: Hashable) -> np.ndarray | None:
         found = super()._look(key)
         return self._shared._look(key) if found is None else found
+
+    def unchanged_moves(self, prints: tuple[str, ...]) -> int:
+        """How many moves are those of the chain that is played."""
+        with self._shared._lock:
+            last, _ = self._shared._chains.get(prints[0], ((), 0))
+        return _alike(last, prints)
 
     def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
         """Keep it where it stands; the few there are go with this cache, and need not be weighed."""
@@ -238,6 +267,8 @@ class ChunkedSession:
         self._cache = cache
         self._step = step
         self._prints: dict[Node, str] = {}
+        self._is_whole = True
+        """Whether chains are as they are in the song, rather than cut for another's beginning."""
 
     def in_passing(self) -> ChunkedSession:
         """The same session for whoever only tries it: what it makes is not kept for others."""
@@ -352,12 +383,14 @@ class ChunkedSession:
         own: Node | None,
         traces: TraceLogs | None = None,
         trace_from: int = 0,
+        chain_from: tuple[int, Stream] | None = None,
     ) -> Graph:
         return Graph(
             self.session,
             self._media,
             position,
             own=own,
+            chain_from=chain_from,
             borrow=self._borrow,
             traces=traces,
             trace_from=trace_from,
@@ -365,15 +398,41 @@ class ChunkedSession:
 
     def _begun(self, node: Node, start: int) -> Stream:
         """The stream of a node that stands at `start`."""
-        own_run_up = 0
-        if node[1] == "before fader":
-            own_run_up = routing.run_up_frames(self.session, node)
+        part_id, tap = node
+        if tap != "before fader":
+            return self._graph(start, node).node(node)
+        done = self._unchanged_moves(part_id)
+        lead = routing.run_up_frames(self.session, node)
+        if done:
+            lead = routing.run_up_frames_after(self.session, part_id, done)
+        before = self._without_moves_after(part_id, done) if done else None
 
         def build(begin: int) -> tuple[Graph, list[Stream]]:
-            graph = self._graph(begin, node)
+            chain_from = (done, _Chunks(before, node, begin)) if before else None
+            graph = self._graph(begin, node, chain_from=chain_from)
             return graph, [graph.node(node)]
 
-        return stand_at(build, start, min(start, own_run_up))[0]
+        return stand_at(build, start, min(start, lead))[0]
+
+    def _unchanged_moves(self, part_id: str) -> int:
+        """Behind how many moves of a part's chain its work begins."""
+        if not self._is_whole:
+            return 0
+        return self._cache.unchanged_moves(
+            routing.chain_prints(self.session, self._media, part_id, self._prints)
+        )
+
+    def _without_moves_after(self, part_id: str, moves: int) -> ChunkedSession:
+        """The session with nothing but the first moves of a part's chain."""
+        first = routing.active_moves(self.session.part(part_id))[:moves]
+        parts = [
+            part.model_copy(update={"moves": first}) if part.id == part_id else part
+            for part in self.session.parts
+        ]
+        cut = self.session.model_copy(update={"parts": parts})
+        found = ChunkedSession(cut, self._media, self._cache, self._step)
+        found._is_whole = False
+        return found
 
     def _borrow(self, node: Node, position: int) -> Stream | None:
         return _Chunks(self, node, position) if node[1] != "source" else None

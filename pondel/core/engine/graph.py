@@ -62,7 +62,8 @@ class Graph:
 
     Each node, and each key with equal settings, is computed once however many listen to it.
     `borrow`, when given, may supply a node's sound from elsewhere (a cache); it is asked for
-    every node but `own`. `traces` are filled from `trace_from` frames after the position on.
+    every node but `own`. `traces` are filled from `trace_from` frames after the position on. With
+    `chain_from` the moves of `own` begin behind so many of them, with what left those.
     """
 
     def __init__(
@@ -74,6 +75,7 @@ class Graph:
         traces: TraceLogs | None = None,
         trace_from: int = 0,
         own: Node | None = None,
+        chain_from: tuple[int, Stream] | None = None,
         borrow: Callable[[Node, int], Stream | None] = lambda node, position: None,
     ) -> None:
         self._session = session
@@ -82,6 +84,7 @@ class Graph:
         self._traces = traces
         self._trace_from = trace_from
         self._own = own
+        self._chain_from = chain_from
         self._borrow = borrow
         self._tees: dict[Node, Tee] = {}
         self._keys: dict[str, Tee] = {}
@@ -120,8 +123,9 @@ class Graph:
             return Faded(self.node((part_id, "before fader")), part)
         if tap == "source":
             return self._source(part)
-        stream: Stream = self.node((part_id, "source"))
-        for move in routing.active_moves(part):
+        begun = self._chain_from if node == self._own else None
+        done, stream = begun or (0, self.node((part_id, "source")))
+        for move in routing.active_moves(part)[done:]:
             stream = self._treated(stream, part, move)
         return stream
 

@@ -160,13 +160,28 @@ def _fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, st
                 for sender, at, level_db in senders(session, part_id)
             ]
     elif tap == "before fader":
-        facts.append(_fingerprint(session, media, (part_id, "source"), memo))
-        facts += [_move_facts(session, media, part, move, memo) for move in active_moves(part)]
+        facts = _chain_facts(session, media, part, memo)
     else:
         facts.append(_fingerprint(session, media, (part_id, "before fader"), memo))
         facts += [part.fader_db, part.pan, part.mute]
     memo[node] = content_hash(facts)
     return memo[node]
+
+
+def _chain_facts(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> list:
+    """What a part's chain depends on: its source, then each move that is at work."""
+    facts: list = [sound_code(), "before fader", session.rate]
+    facts.append(_fingerprint(session, media, (part.id, "source"), memo))
+    return facts + [_move_facts(session, media, part, move, memo) for move in active_moves(part)]
+
+
+def chain_prints(
+    session: Session, media: Media, part_id: str, memo: dict[Node, str]
+) -> tuple[str, ...]:
+    """Fingerprints of a part before its fader: without moves, with the first one, up to all of them."""
+    facts = _chain_facts(session, media, session.part(part_id), memo)
+    moves = len(active_moves(session.part(part_id)))
+    return tuple(content_hash(facts[: len(facts) - moves + n]) for n in range(moves + 1))
 
 
 def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> list:
@@ -198,7 +213,12 @@ def _run_up_s(session: Session, node: Node, memo: dict[Node, float]) -> float:
     if tap != "before fader":
         return max((run_up_s(session, need, memo) for need in needs(session, node)), default=0.0)
     settled = run_up_s(session, (part_id, "source"), memo)
-    for move in active_moves(session.part(part_id)):
+    return _settled_s(session, active_moves(session.part(part_id)), settled, memo)
+
+
+def _settled_s(session: Session, moves: list[Move], settled: float, memo: dict[Node, float]) -> float:
+    """Seconds until moves in a row have settled, what comes into them having `settled` before."""
+    for move in moves:
         own = kind_of(move.kind).settle_s(move)
         key = key_of(session, move)
         if key is None:
@@ -224,3 +244,9 @@ def _key_settled_s(session: Session, key: Key, memo: dict[Node, float]) -> float
 def run_up_frames(session: Session, node: Node) -> int:
     """`run_up_s` in whole frames."""
     return math.ceil(run_up_s(session, node) * session.rate)
+
+
+def run_up_frames_after(session: Session, part_id: str, moves: int) -> int:
+    """Frames a render must start early where what leaves a part's first moves is known exactly."""
+    rest = active_moves(session.part(part_id))[moves:]
+    return math.ceil(_settled_s(session, rest, 0.0, {}) * session.rate)
