@@ -77,20 +77,21 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
 
 def test_an_edit_brings_the_sound_under_the_playhead_along(app, caller, song, monkeypatch):
     monkeypatch.setattr("pondel.web.deck.PATIENCE_S", 30.0)
-    listen = {"hear": "mix", "parts": [], "state": "after", "at": 3}
+    listen = {"hear": "mix", "parts": [], "state": "after", "at": [3, 4, 5]}
     answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.25, listen=listen)
     assert answer.mimetype == "application/octet-stream"
     length = int.from_bytes(answer.data[:4], "little")
     told = json.loads(answer.data[4 : 4 + length])
-    assert told["value"]["value"] == 0.25 and told["sound"]["at"] == 3
+    assert told["value"]["value"] == 0.25 and told["sound"]["at"] == [3, 4]
     assert head(app, song).part("tuba").pan == 0.25
     samples = answer.data[4 + length :]
-    assert len(samples) == told["sound"]["chunk_frames"] * 2 * 4
+    assert len(samples) == 2 * told["sound"]["chunk_frames"] * 2 * 4
     assert np.abs(np.frombuffer(samples, "<f4")).max() > 0.01
-    assert samples == caller.client.get(f"/sound/{told['sound']['hash']}/3").data
+    both = [caller.client.get(f"/sound/{told['sound']['hash']}/{n}").data for n in (3, 4)]
+    assert samples == b"".join(both)
 
 
-@pytest.mark.parametrize("at", [None, "3", -1, 10**9])
+@pytest.mark.parametrize("at", [None, 3, "3", ["3"], [-1], [10**9], [True], [[3]], []])
 def test_an_edit_without_a_place_only_says_where_the_sound_is(caller, song, at):
     listen = {"hear": "mix", "parts": [], "state": "after", "at": at}
     answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
@@ -109,7 +110,7 @@ def test_an_edit_does_not_wait_for_a_slow_render(app, caller, song, monkeypatch)
         return sound(name, index)
 
     monkeypatch.setattr(desk, "sound", slow)
-    listen = {"hear": "mix", "parts": [], "state": "after", "at": 3}
+    listen = {"hear": "mix", "parts": [], "state": "after", "at": [3]}
     answer = caller.edit(song, op="set part", part="tuba", field="pan", value=0.1, listen=listen)
     assert answer.json["sound"]["hash"]
     may_end.set()

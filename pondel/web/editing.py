@@ -20,6 +20,7 @@ from pondel.web.moves import in_brief
 from pondel.web.spans import span
 
 blueprint = Blueprint("editing", __name__, url_prefix="/sessions/<session_id>")
+MOST_CHUNKS_ALONG = 2
 
 
 @blueprint.post("/edit")
@@ -29,7 +30,7 @@ def edit(session_id: str):
 
     The body has what to `do`, the `base` revision, and perhaps a `gesture` that joins the edits of one
     drag; what its `page` asked before is given up. With `listen` it also prepares the new sound, and
-    its chunk `at` comes with the answer if it is ready in a moment.
+    its chunks `at`, two at most, come with the answer if they are ready in a moment.
     """
     body = asked.body()
     gesture, page, wanted = (body.get(name) for name in ("gesture", "page", "listen"))
@@ -54,9 +55,9 @@ def edit(session_id: str):
         desk().do(session_id, operations, base=base, gesture=joined, prepare=prepare)
     if isinstance(wanted, dict):
         with span("sound"):
-            block = chunk_at(answer["sound"]["hash"], wanted.get("at"))
-        if block is not None:
-            return _with_sound(answer, wanted["at"], block)
+            blocks = _chunks(answer["sound"]["hash"], wanted.get("at"))
+        if blocks:
+            return _with_sound(answer, blocks)
     return Response(texts[-1], mimetype="application/json")
 
 
@@ -75,17 +76,30 @@ def _answer(session_id: str, revision: Revision, done: Done) -> dict[str, Any]:
     return answer
 
 
-def _with_sound(answer: dict[str, Any], at: int, block: np.ndarray) -> Response:
-    """An answer that brings chunk `at` along: its length in bytes, the JSON, and the samples.
+def _chunks(name: str, at: Any) -> dict[int, np.ndarray]:
+    """Those of the chunks asked for that can be had within a moment, up to the first that cannot."""
+    found: dict[int, np.ndarray] = {}
+    for index in at[:MOST_CHUNKS_ALONG] if isinstance(at, list) else []:
+        block = chunk_at(name, index)
+        if block is None:
+            break
+        found[index] = block
+    return found
+
+
+def _with_sound(answer: dict[str, Any], blocks: dict[int, np.ndarray]) -> Response:
+    """An answer that brings chunks along: its length in bytes, the JSON, and the samples of each.
 
     The length is a little-endian 32-bit integer; spaces after the JSON let the samples begin at a
     multiple of four.
     """
-    answer["sound"]["at"] = at
+    answer["sound"]["at"] = list(blocks)
     text = json.dumps(answer).encode()
     text += b" " * (-len(text) % 4)
-    body = len(text).to_bytes(4, "little") + text + little_endian(block)
-    return Response(body, mimetype="application/octet-stream")
+    sound = b"".join(map(little_endian, blocks.values()))
+    return Response(
+        len(text).to_bytes(4, "little") + text + sound, mimetype="application/octet-stream"
+    )
 
 
 @blueprint.post("/undo")

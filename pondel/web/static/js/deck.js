@@ -336,7 +336,7 @@ export async function start() {
     drawSong();
   });
   on("changed", ({ sound, samples }) => {
-    if (samples && player.isOn) player.keep(sound, sound.at, samples);
+    if (samples && player.isOn) player.keepAll(sound, sound.at, samples);
     if (sound && player.isOn) {
       // What was asked for before the change is older than its sound.
       asking++;

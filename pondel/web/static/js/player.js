@@ -9,6 +9,9 @@ const SETTLED_S = 0.1;
 const SHORT_S = 0.2;
 /** What a change takes to come under the playhead, as a rule. */
 const CHANGE_S = 0.08;
+/** With less than this left of a chunk the next one is needed too; and it is asked for along with it. */
+const END_S = 0.12;
+const ALONG_S = 0.2;
 const PREFETCH_CHUNKS = 4;
 const MOST_BUFFERS = 320;
 
@@ -127,10 +130,15 @@ export class Player {
     return !this.isFollowing && this.layer?.sound.hash === this.wanted.sound.hash && this.context.currentTime > this.layer.begin + SETTLED_S;
   }
 
-  /** The chunk that will be under the playhead when a change asked for now is there; null at rest. */
+  /** The chunks that will be under the playhead when a change asked for now is there: one, or two near an end. */
   upcoming() {
-    if (!this.playing) return null;
-    return this.#index(this.layer.sound, this.position(this.context.currentTime + CHANGE_S));
+    if (!this.playing) return [];
+    const { sound } = this.layer;
+    const position = this.position(this.context.currentTime + CHANGE_S);
+    const index = this.#index(sound, position);
+    const left = (index + 1) * (sound.chunk_frames / sound.rate) - position;
+    const next = this.#index(sound, this.#after(position + left));
+    return left < ALONG_S && next !== index ? [index, next] : [index];
   }
 
   /** Whether it plays, or is about to. */
@@ -242,7 +250,7 @@ export class Player {
     const index = this.#index(sound, position);
     await this.#fetch(sound, index);
     const left = (index + 1) * (sound.chunk_frames / sound.rate) - position;
-    if (left < 0.12) await this.#fetch(sound, this.#index(sound, this.#after(position + left)));
+    if (left < END_S) await this.#fetch(sound, this.#index(sound, this.#after(position + left)));
   }
 
   #after(position) {
@@ -259,6 +267,12 @@ export class Player {
       this.fetching.set(name, loaded);
     }
     return this.fetching.get(name);
+  }
+
+  /** Take several chunks, one after another. */
+  keepAll(sound, indices, samples) {
+    const size = 2 * sound.chunk_frames;
+    indices.forEach((index, n) => this.keep(sound, index, samples.subarray(n * size, (n + 1) * size)));
   }
 
   /** Take a chunk: all left samples, then all right ones. */
