@@ -12,8 +12,10 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import sys
 import tempfile
+import threading
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
@@ -142,6 +144,15 @@ def opened(source: str, data_dir: Path) -> Iterator[tuple[Desk, Session, str]]:
         yield Desk(library), library.head(session_id).document, session_id
 
 
+@contextmanager
+def stopped_by_signals() -> Iterator[threading.Event]:
+    """An event that is set when somebody, or a supervisor, wants this process to end."""
+    stopped = threading.Event()
+    for one in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, lambda *_: stopped.set())
+    yield stopped
+
+
 def serving_options(command):
     command = click.option("--host", default="127.0.0.1", show_default=True)(command)
     command = click.option("--port", default=DEFAULT_PORT, show_default=True)(command)
@@ -166,14 +177,37 @@ def demo(data_dir: Path, host: str, port: int) -> None:
 
 
 @main.command(name="serve")
+@click.option(
+    "--workers",
+    default=2,
+    show_default=True,
+    type=click.IntRange(0, 64),
+    help="Threads that take files in and print; 0 leaves both to `pondel work`.",
+)
 @serving_options
-def serve_command(data_dir: Path, host: str, port: int) -> None:
+def serve_command(data_dir: Path, host: str, port: int, workers: int) -> None:
     """Serve the sessions in the data folder."""
-    from pondel.web.serve import check_host, serve
+    from pondel.web.serve import check_host, check_workers, serve
 
     check_host(host)
+    check_workers(workers)
     open_library(data_dir).close()
-    serve(data_dir.expanduser(), host, port, say)
+    serve(data_dir.expanduser(), host, port, say, workers)
+
+
+@main.command()
+@click.option("--workers", default=1, show_default=True, type=click.IntRange(1, 64), help="Threads.")
+@data_option
+def work(data_dir: Path, workers: int) -> None:
+    """Take files in and print for a server that runs elsewhere, until stopped: docs/studio.md."""
+    from pondel.jobs.tasks import Jobs
+
+    with closing(open_library(data_dir)) as library, stopped_by_signals() as stopped:
+        jobs = Jobs(library, workers=workers)
+        jobs.work()
+        say(f"Working on {data_dir.expanduser()} (stop it with Ctrl-C: what is begun is finished)")
+        stopped.wait()
+        jobs.stop()
 
 
 @main.command(name="import")

@@ -9,6 +9,7 @@ import pytest
 from conftest import NO_MEDIA, RATE, hits, session_of, sine
 
 from pondel.core.audio.media import ArrayMedia
+from pondel.core.bounded import Bounded
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render, routing
 from pondel.core.engine.chunks import ChunkCache, ChunkedSession
@@ -220,7 +221,7 @@ def test_parts_start_where_the_document_says():
 
 def test_sound_that_falls_out_of_memory_comes_back_from_disk(duck, tmp_path):
     session, media = duck
-    spill = Spill(tmp_path / "chunks", max_bytes=600_000)
+    spill = Spill(tmp_path / "chunks", Bounded(600_000))
     small = ChunkedSession(session, media, ChunkCache(max_bytes=400_000, spill=spill))
     node = ("tuba", "after fader")
     first = [small.node(node, n).copy() for n in range(8)]

@@ -33,7 +33,6 @@ from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker
 from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
-from pondel.store.analyses import Analyses
 from pondel.store.library import Library
 
 log = logging.getLogger("pondel.jobs")
@@ -52,7 +51,7 @@ class Analysis:
         self._library = library
         self._recordings = recordings
         self._step = step
-        self._files = Analyses(library.folder)
+        self._files = library.analyses
         self._locks: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
         self._tables: LRUCache[str, HiddenTable] = LRUCache(TABLE_BYTES, HiddenTable.nbytes)

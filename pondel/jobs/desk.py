@@ -61,7 +61,7 @@ class Desk:
         self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
     ) -> None:
         self.library = library
-        self._cache = ChunkCache(spill=Spill(library.folder.place("chunks")))
+        self._cache = ChunkCache(spill=Spill(library.folder.place("chunks"), library.caches))
         self._held: LRUCache[str, Session] = LRUCache(MOST_HELD)
         self._plans: OrderedDict[str, tuple[Plan, ChunkedSession]] = OrderedDict()
         self.recordings = self.media = Recordings(library, step, eager=eager)

@@ -1,6 +1,7 @@
 """The queue: long work in threads of the server, noted on disk before it is begun.
 
-SQLite holds the queue unless PONDEL_REDIS_URL names a Redis server.
+SQLite holds the queue unless PONDEL_REDIS_URL names a Redis server: then files and prints may be worked
+at by processes of their own too (`pondel work`).
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ import logging
 import os
 from collections.abc import Callable
 
-from huey import Huey, SqliteHuey
+from huey import Huey, MemoryHuey, SqliteHuey
 from huey.consumer import Consumer
 
 from pondel.core.errors import BadRecording, PondelError
@@ -23,17 +24,33 @@ QUEUE = "queue.db"
 log = logging.getLogger("pondel.jobs")
 
 
+def redis_url() -> str | None:
+    """The address of the Redis server that holds the queue, where one is named."""
+    return os.environ.get("PONDEL_REDIS_URL") or None
+
+
 def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
     """The queue of one data folder; `immediate` runs work where it is asked for.
 
     What is to be done is known from arrivals and prints: a damaged file is set aside and made anew.
     """
-    address = os.environ.get("PONDEL_REDIS_URL")
+    address = redis_url()
     if address and not immediate:
-        from huey import RedisHuey
+        try:
+            from huey import RedisHuey
+            from redis.exceptions import RedisError
+        except ImportError as error:
+            raise PondelError(
+                "the package redis is needed: pip install redis", where="PONDEL_REDIS_URL"
+            ) from error
 
         name = f"pondel-{hashlib.sha256(str(folder.root).encode()).hexdigest()[:12]}"
-        return RedisHuey(name, url=address, results=False)
+        queue = RedisHuey(name, url=address, results=False)
+        try:
+            queue.storage.conn.ping()
+        except RedisError as error:
+            raise PondelError("no Redis server answers there", where="PONDEL_REDIS_URL") from error
+        return queue
     path = folder.root / QUEUE
     if path.exists() and (fault := fault_of(path)):
         for suffix in ("-wal", "-shm", ""):
@@ -44,12 +61,17 @@ def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
     return SqliteHuey("pondel", filename=str(path), results=False, immediate=immediate)
 
 
-class Workers(Consumer):
-    """The queue's workers as threads of this process; signals stay with the server."""
+def own_queue(shared: Huey) -> Huey:
+    """The queue of what only the server can do, since its pages ask how far it is."""
+    return MemoryHuey("pondel-own", results=False) if redis_url() and not shared.immediate else shared
 
-    def __init__(self, queue: Huey) -> None:
+
+class Workers(Consumer):
+    """A queue's workers as threads of this process; signals stay with the server."""
+
+    def __init__(self, queue: Huey, workers: int = WORKERS) -> None:
         super().__init__(
-            queue, workers=WORKERS, periodic=False, initial_delay=0.02, backoff=1.1, max_delay=0.2
+            queue, workers=workers, periodic=False, initial_delay=0.02, backoff=1.1, max_delay=0.2
         )
 
     def _set_signal_handlers(self) -> None:

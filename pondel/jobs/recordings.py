@@ -30,7 +30,6 @@ from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.measures.stereo import StereoImage, stereo_image
 from pondel.jobs.ear_names import file_ears_name
-from pondel.store.analyses import Analyses
 from pondel.store.library import Library
 
 log = logging.getLogger("pondel.jobs")
@@ -87,7 +86,7 @@ class Recordings:
         self._known: dict[str, Recording] = {}
         self._whole: set[str] = set()
         self._tones: dict[str, Tone] = {}
-        self._ears = Analyses(library.folder)
+        self._ears = library.analyses
 
     def missing(self, document: Session) -> list[str]:
         """The recordings of a session that are not measured yet, each once."""

@@ -6,9 +6,12 @@ import logging
 import threading
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor, as_completed
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+
+from huey import Huey
 
 from pondel.core.advice.names import part_name
 from pondel.core.audio import files
@@ -22,11 +25,12 @@ from pondel.jobs.analysis import CORES
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.meanwhile import Meanwhile
-from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue
+from pondel.jobs.queue import WORKERS, Workers, guarded, open_queue, own_queue, redis_url
 from pondel.jobs.recordings import Recording
 from pondel.jobs.sessions import brought_in
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Turns, be_nice
+from pondel.store import arrivals, prints
 from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
 from pondel.store.library import Library
 from pondel.store.locks import Held, InUse, hold
@@ -70,7 +74,7 @@ class Cancelled(Exception):
 
 
 class Jobs:
-    """A library with its desk and its queue.
+    """A library with its desk and its queue; `workers` threads take files in and print.
 
     jobs = Jobs(Library(Path("data")))
     jobs.start()
@@ -78,7 +82,7 @@ class Jobs:
     jobs.take_in(arrival.id)
     """
 
-    def __init__(self, library: Library, *, immediate: bool = False) -> None:
+    def __init__(self, library: Library, *, immediate: bool = False, workers: int = WORKERS) -> None:
         self.library = library
         self.ear = EarFirst()
         self.turns = Turns(self.ear)
@@ -90,16 +94,22 @@ class Jobs:
         self.variants = Variants(library)
         self.starved = Starved(library.data_dir)
         self.queue = open_queue(library.folder, immediate=immediate)
-        self._workers: Workers | None = None
+        self._own = own_queue(self.queue)
+        self._count = workers
+        self._workers: list[Workers] = []
         self._serving: Held | None = None
         self._ended = threading.Event()
         self._take_in = self._task(
-            "take_in", self._take_in_now, self.arrivals.fail, self._hungry_arrival
+            self.queue, "take_in", self._take_in_now, self.arrivals.fail, self._hungry_arrival
         )
-        self._print = self._task("print", self._print_now, self.prints.fail, self._hungry_print)
-        self._analyse = self._task("analyse", self._analyse_now, self._gave_up, self._hungry_song)
+        self._print = self._task(
+            self.queue, "print", self._print_now, self.prints.fail, self._hungry_print
+        )
+        self._analyse = self._task(
+            self._own, "analyse", self._analyse_now, self._gave_up, self._hungry_song
+        )
         self._measure = self._task(
-            "measure", self._measure_now, self._not_measured, self._hungry_measure
+            self._own, "measure", self._measure_now, self._not_measured, self._hungry_measure
         )
         self._listening: dict[str, Listening] = {}
         self._asked: dict[str, Session] = {}
@@ -110,12 +120,13 @@ class Jobs:
 
     def _task(
         self,
+        queue: Huey,
         name: str,
         work: Callable[[str], None],
         failed: Callable[[str, str], None],
         hungry: Callable[[str], None],
     ) -> Callable[[str], None]:
-        return self.queue.task(name=name)(guarded(work, failed, hungry))
+        return queue.task(name=name)(guarded(work, failed, hungry))
 
     def start(self) -> None:
         """Go on with what an earlier run left, and start the workers.
@@ -138,9 +149,27 @@ class Jobs:
         for order in self.prints.recover():
             self.print(order.id)
         self._ended.clear()
-        self._workers = Workers(self.queue)
-        self._workers.start()
+        self._begin_work(self.queue, self._count)
+        if self._own is not self.queue:
+            self._begin_work(self._own, WORKERS)
         threading.Thread(target=self._tend, name="pondel-tend", daemon=True).start()
+
+    def work(self) -> None:
+        """Take files in and print for a server that runs elsewhere, until `stop`.
+
+        PondelError where no Redis server is named: then the server does it all itself.
+        """
+        if redis_url() is None:
+            raise PondelError(
+                "no Redis server is named: without one the server takes files in and prints itself",
+                where="PONDEL_REDIS_URL",
+            )
+        self._begin_work(self.queue, self._count)
+
+    def _begin_work(self, queue: Huey, count: int) -> None:
+        if count:
+            self._workers.append(Workers(queue, count))
+            self._workers[-1].start()
 
     def stop(self) -> None:
         """Let the workers finish what they hold."""
@@ -148,21 +177,32 @@ class Jobs:
         self.desk.tryouts.stop()
         self.desk.plans.stop()
         self.desk.sides.stop()
-        if self._workers is not None:
-            self._workers.stop(graceful=True)
-            self._workers = None
+        for workers in self._workers:
+            workers.stop(graceful=True)
+        self._workers.clear()
         if self._serving is not None:
             self._serving.release()
             self._serving = None
 
     def _tend(self) -> None:
-        """Once in a while: what waited for room, and the day's copy of the database."""
+        """Once in a while: what waited for room, what a worker that ended held, the day's copy."""
         copied = -COPY_EVERY_S
         while not self._ended.wait(TEND_EVERY_S):
             self.starved.look()
+            self._go_on_with_lost()
             if time.monotonic() - copied >= COPY_EVERY_S:
                 copied = time.monotonic()
                 self.library.copies.keep_daily()
+
+    def _go_on_with_lost(self) -> None:
+        """Let what was held by a process that ended wait for its turn, and for room, like the rest."""
+        waiting = self.starved.names()
+        for arrival in self.arrivals.lost():
+            if f"arrival {arrival.id}" not in waiting:
+                self._hungry_arrival(arrival.id)
+        for order in self.prints.lost():
+            if f"print {order.id}" not in waiting:
+                self._hungry_print(order.id)
 
     def arrivals_left_s(self, session_id: str) -> float | None:
         """Seconds until a session's files are all read, as far as the last ones tell."""
@@ -309,8 +349,22 @@ class Jobs:
             self._failures[session_id] = message
 
     def _take_in_now(self, arrival_id: str) -> None:
-        if not self.arrivals.claim(arrival_id):
-            return
+        with self._alone(arrivals.claim_of(arrival_id)) as is_mine:
+            if is_mine and self.arrivals.claim(arrival_id):
+                self._take_in_alone(arrival_id)
+
+    @contextmanager
+    def _alone(self, claim: str) -> Iterator[bool]:
+        """Whether nobody else is at some work; nobody comes to be meanwhile."""
+        with ExitStack() as held:
+            try:
+                held.enter_context(self.library.folder.claimed(claim))
+            except InUse:
+                yield False
+                return
+            yield True
+
+    def _take_in_alone(self, arrival_id: str) -> None:
         begun = time.monotonic()
         try:
             self._read(arrival_id)
@@ -380,8 +434,11 @@ class Jobs:
         self.arrivals.become_recording(arrival.id, file, difference(old, new, file_rate))
 
     def _print_now(self, print_id: str) -> None:
-        if not self.prints.claim(print_id):
-            return
+        with self._alone(prints.claim_of(print_id)) as is_mine:
+            if is_mine and self.prints.claim(print_id):
+                self._print_alone(print_id)
+
+    def _print_alone(self, print_id: str) -> None:
         order = self.prints.get(print_id)
         begun = time.monotonic()
 

@@ -13,23 +13,24 @@ from typing import BinaryIO
 import numpy as np
 
 from pondel.core import sealed
+from pondel.core.bounded import Bounded
 from pondel.store.folder import DataFolder, sync
 from pondel.store.room import written_in
 
-MAX_BYTES = 4 << 30
 SUFFIX = ".arrays"
 
 
 class Analyses:
-    """A folder of arrays that may be thrown away at any time; the oldest go first.
+    """A folder of arrays that may be thrown away at any time, within the bound of all caches.
 
     A file that is not as it was written is thrown away and counts as not there.
     """
 
-    def __init__(self, folder: DataFolder, max_bytes: int = MAX_BYTES) -> None:
+    def __init__(self, folder: DataFolder, caches: Bounded | None = None) -> None:
         self._data = folder
         self._folder = folder.place("analyses")
-        self._max_bytes = max_bytes
+        self._caches = caches or Bounded()
+        self._caches.adopt(self._folder.glob(f"*{SUFFIX}"))
         self._lock = threading.Lock()
         self._whole: dict[Path, tuple[int, int]] = {}
 
@@ -39,7 +40,7 @@ class Analyses:
     def rows(self, name: str, width: int) -> np.ndarray | None:
         """Rows of float16 kept under a name, (rows, width), read from disk as they are used."""
         path = self._path(name)
-        stamp = _stamp(path)
+        stamp = self._stamp(path)
         if stamp is None:
             return None
         with self._lock:
@@ -58,7 +59,7 @@ class Analyses:
     def arrays(self, name: str) -> dict[str, np.ndarray] | None:
         """Named arrays kept together, or None."""
         path = self._path(name)
-        if _stamp(path) is None:
+        if self._stamp(path) is None:
             return None
         found = sealed.read(path)
         if found is None:
@@ -82,7 +83,7 @@ class Analyses:
                 write(file)
             sync(unfinished)
             unfinished.replace(path)
-        self._make_room()
+        self._caches.wrote(path)
 
     def sweep(self) -> None:
         """After a start: what an earlier run left unfinished goes."""
@@ -90,27 +91,12 @@ class Analyses:
             if path.suffix != SUFFIX:
                 self._data.remove(path)
 
-    def _make_room(self) -> None:
-        known = []
-        for path in self._folder.glob(f"*{SUFFIX}"):
-            try:
-                facts = path.stat()
-            except FileNotFoundError:
-                continue
-            known.append((facts.st_atime, facts.st_size, path))
-        size = sum(entry[1] for entry in known)
-        for _, bytes_held, path in sorted(known):
-            if size <= self._max_bytes:
-                return
-            path.unlink(missing_ok=True)
-            size -= bytes_held
-
-
-def _stamp(path: Path) -> tuple[int, int] | None:
-    """A file's size and time, None when it is not there; being asked for makes it the newest used."""
-    try:
-        facts = path.stat()
-        os.utime(path, ns=(time.time_ns(), facts.st_mtime_ns))
-    except OSError:
-        return None
-    return facts.st_size, facts.st_mtime_ns
+    def _stamp(self, path: Path) -> tuple[int, int] | None:
+        """A file's size and time, None when it is not there; being asked for makes it the last used."""
+        self._caches.holds(path)
+        try:
+            facts = path.stat()
+            os.utime(path, ns=(time.time_ns(), facts.st_mtime_ns))
+        except OSError:
+            return None
+        return facts.st_size, facts.st_mtime_ns

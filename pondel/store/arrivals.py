@@ -37,6 +37,11 @@ class Arrival:
     """The name its part is to have; empty: that of the file."""
 
 
+def claim_of(arrival_id: str) -> str:
+    """The name under which whoever reads an arrival claims it."""
+    return f"arrival-{arrival_id}"
+
+
 def plain_name(name: str) -> str:
     """The last step of a file name, whatever system it came from; never empty."""
     last = PureWindowsPath(PurePosixPath(name).name).name
@@ -110,11 +115,18 @@ class Arrivals:
         return [_of(row) for row in self._table.select().where(self._table.state << UNFINISHED)]
 
     def recover(self) -> list[Arrival]:
-        """After a start: put back what was being read, clear away half-written files."""
-        self._table.update(state=WAITING, progress=0).where(self._table.state == READING).execute()
+        """After a start: put back what nobody reads any more, clear away half-written files."""
+        for one in self.lost():
+            self.wait(one.id)
         left = self.unfinished()
         self._library.folder.sweep({self.upload(arrival.id).name for arrival in left})
-        return left
+        return [arrival for arrival in left if arrival.state == WAITING]
+
+    def lost(self) -> list[Arrival]:
+        """What was being read by a process that ended."""
+        folder = self._library.folder
+        found = [one for one in self.unfinished() if one.state == READING]
+        return [one for one in found if not folder.is_claimed(claim_of(one.id))]
 
     def claim(self, arrival_id: str) -> bool:
         """Whether the caller is the one that reads this arrival."""

@@ -23,7 +23,7 @@ from pondel.store.locks import Held, InUse, hold, unwritable
 
 PRIVATE = 0o700
 PRIVATE_FILE = 0o600
-INCOMING, ASIDE = "incoming", "aside"
+INCOMING, ASIDE, CLAIMS = "incoming", "aside", "claims"
 WORK = "work-"
 log = logging.getLogger("pondel.store")
 
@@ -88,6 +88,28 @@ class DataFolder:
         with self.scratch() as path:
             path.mkdir()
             yield path
+
+    @contextmanager
+    def claimed(self, what: str) -> Iterator[None]:
+        """Work that no other process, and no other thread, does meanwhile; InUse when one does.
+
+        The system gives the claim back when a process ends, however it ends.
+        """
+        claim = hold(self.place(CLAIMS) / what, what)
+        try:
+            yield
+        finally:
+            claim.release()
+
+    def is_claimed(self, what: str) -> bool:
+        """Whether somebody who lives is at this work."""
+        if not (self.place(CLAIMS) / what).exists():
+            return False
+        try:
+            with self.claimed(what):
+                return False
+        except InUse:
+            return True
 
     def _own_work(self) -> Path:
         """The folder of this process's unfinished work; its lock ends with the process."""

@@ -22,6 +22,7 @@ from typing import Any
 from cachetools import LRUCache
 from peewee import OperationalError
 
+from pondel.core.bounded import USUAL_BYTES, Bounded
 from pondel.core.document import (
     Session,
     content_hash,
@@ -32,6 +33,7 @@ from pondel.core.document import (
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
+from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
 from pondel.store.ledger import Ledger
@@ -70,9 +72,12 @@ def nobody_waits(revision: Revision, done: Done) -> None:
 
 
 class Library:
-    """All sessions in one data folder. Several processes may share it."""
+    """All sessions in one data folder. Several processes may share it.
 
-    def __init__(self, data_dir: Path) -> None:
+    `caches` is the one bound of all that it keeps on disk and could work out again.
+    """
+
+    def __init__(self, data_dir: Path, cache_bytes: int = USUAL_BYTES) -> None:
         self.folder = DataFolder(data_dir)
         self.data_dir = self.folder.root
         self._use = hold(self.data_dir / USE_LOCK, str(data_dir), shared=True)
@@ -87,6 +92,8 @@ class Library:
         self.shelf = Shelf(self.tables.Kept)
         self.ledger = Ledger(self.tables.Entry)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
+        self.caches = Bounded(cache_bytes)
+        self.analyses = Analyses(self.folder, self.caches)
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
         self._lock = threading.Lock()
 

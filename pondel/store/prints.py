@@ -54,6 +54,11 @@ class Print:
     files: list[str]
 
 
+def claim_of(print_id: str) -> str:
+    """The name under which whoever prints an order claims it."""
+    return f"print-{print_id}"
+
+
 class Prints:
     """Orders of all sessions; a print's folder appears only when all its files are whole."""
 
@@ -87,14 +92,22 @@ class Prints:
         return [self._of(row) for row in rows.order_by(self._table.created.desc())]
 
     def recover(self) -> list[Print]:
-        """After a start: unfinished orders wait again, half-made folders go."""
+        """After a start: orders that nobody is at any more wait again, half-made folders go."""
+        for one in self.lost():
+            self.wait(one.id)
         for folder in self._folder.glob("*.part"):
+            if self._data.is_claimed(claim_of(folder.stem)):
+                continue
             try:
                 self._data.remove(folder)
             except OSError as error:
                 log.warning("%s is left over and cannot be removed: %s", folder, error)
-        self._table.update(state=WAITING, progress=0).where(self._table.state == RUNNING).execute()
         return [self._of(row) for row in self._table.select().where(self._table.state == WAITING)]
+
+    def lost(self) -> list[Print]:
+        """What was being printed by a process that ended."""
+        rows = self._table.select().where(self._table.state == RUNNING)
+        return [self._of(row) for row in rows if not self._data.is_claimed(claim_of(row.id))]
 
     def claim(self, print_id: str) -> bool:
         table = self._table

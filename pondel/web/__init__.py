@@ -7,6 +7,7 @@ from pathlib import Path
 from flask import Flask, Response, request
 
 from pondel.core.dsp.fold import MONITOR_FOLDS
+from pondel.jobs.queue import WORKERS
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 from pondel.store.logins import Logins
@@ -29,15 +30,18 @@ def create_app(
     max_upload_mb: int = DEFAULT_MAX_UPLOAD_MB,
     immediate: bool = False,
     testing: bool = False,
+    workers: int = WORKERS,
+    behind_proxy: bool = False,
 ) -> Flask:
     """The application over one data folder.
 
     With a password every address but the login needs it; without one only local host names are
     answered. `immediate` runs queued work inside the request, for tests. The caller starts the
-    workers with `jobs_of(app).start()`.
+    workers with `jobs_of(app).start()`; with no `workers` files and prints are left to processes of
+    their own. `behind_proxy` it is reached through one that speaks TLS: its cookie goes nowhere else.
     """
     app = Flask(__name__)
-    jobs = Jobs(Library(data_dir), immediate=immediate)
+    jobs = Jobs(Library(data_dir), immediate=immediate, workers=workers)
     app.extensions[EXTENSION] = jobs
     key = security.secret_key(jobs.library.data_dir)
     app.config.update(
@@ -46,6 +50,7 @@ def create_app(
         MAX_FORM_MEMORY_SIZE=4 << 20,
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_NAME="pondel",
+        SESSION_COOKIE_SECURE=behind_proxy,
         TESTING=testing,
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=0,
@@ -55,7 +60,7 @@ def create_app(
     app.jinja_env.globals.update(inked=ink.inked, monitor_folds=MONITOR_FOLDS, many=MANY_PARTS)
     register_addresses(app)
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
-    security.secure(app, password, logins)
+    security.secure(app, password, logins, behind_proxy=behind_proxy)
     app.after_request(answer_in_order)
     tell_spans(app)
     register_failures(app)

@@ -97,9 +97,7 @@ def _with_sound(answer: dict[str, Any], blocks: dict[int, np.ndarray]) -> Respon
     text = json.dumps(answer).encode()
     text += b" " * (-len(text) % 4)
     sound = b"".join(map(little_endian, blocks.values()))
-    return Response(
-        len(text).to_bytes(4, "little") + text + sound, mimetype="application/octet-stream"
-    )
+    return Response(len(text).to_bytes(4, "little") + text + sound, mimetype="application/octet-stream")
 
 
 @blueprint.post("/undo")

@@ -109,10 +109,11 @@ class WrongTries:
             self._limiter.hit(item, "all")
 
 
-def secure(app: Flask, password: str | None, logins: Logins) -> None:
+def secure(app: Flask, password: str | None, logins: Logins, *, behind_proxy: bool = False) -> None:
     """The login, tokens on every write, and the content policy.
 
-    The login is asked first: nothing of a request's body is read before.
+    The login is asked first: nothing of a request's body is read before. Behind a proxy that speaks TLS
+    the cookie goes over TLS alone.
     """
     app.extensions[LOGIN_EXTENSION] = logins if password else None
     app.jinja_env.globals["has_password"] = bool(password)
@@ -125,7 +126,7 @@ def secure(app: Flask, password: str | None, logins: Logins) -> None:
     Talisman(
         app,
         force_https=False,
-        session_cookie_secure=False,
+        session_cookie_secure=behind_proxy,
         session_cookie_samesite="Strict",
         strict_transport_security=False,
         content_security_policy=POLICY,

@@ -13,6 +13,7 @@ from waitress.server import BaseWSGIServer
 
 from pondel.core.errors import PondelError
 from pondel.jobs.compiling import compiling
+from pondel.jobs.queue import WORKERS, redis_url
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
 from pondel.web.context import EXTENSION
 from pondel.web.gate import gated_channel
@@ -41,11 +42,37 @@ def max_upload_mb() -> int:
     return int(text)
 
 
-def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> None:
+def proxy() -> str | None:
+    """The address of the proxy that speaks TLS for this server; PondelError without a password."""
+    address = os.environ.get("PONDEL_PROXY") or None
+    if address and not password():
+        raise PondelError("others come through a proxy: set PONDEL_PASSWORD too", where="PONDEL_PROXY")
+    return address
+
+
+def check_workers(workers: int) -> None:
+    """PondelError where nobody would take files in."""
+    if not workers and redis_url() is None:
+        raise PondelError(
+            "without a Redis server in PONDEL_REDIS_URL nobody else can take files in",
+            where="--workers 0",
+        )
+
+
+def serve(
+    data_dir: Path, host: str, port: int, say: Callable[[str], None], workers: int = WORKERS
+) -> None:
     """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held."""
     sys.setswitchinterval(TURN_S)
-    limit = max_upload_mb()
-    app = create_app(data_dir, password=password(), max_upload_mb=limit)
+    check_workers(workers)
+    limit, trusted = max_upload_mb(), proxy()
+    app = create_app(
+        data_dir,
+        password=password(),
+        max_upload_mb=limit,
+        workers=workers,
+        behind_proxy=trusted is not None,
+    )
     jobs = app.extensions[EXTENSION]
     jobs.start()
     sockets: dict[int, Any] = {}
@@ -60,6 +87,7 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
         channel_timeout=300,
         connection_limit=1000,
         channel_request_lookahead=1,
+        **trusting(trusted),
     )
     listening = [one for one in sockets.values() if isinstance(one, BaseWSGIServer)]
     for one in listening:
@@ -71,3 +99,16 @@ def serve(data_dir: Path, host: str, port: int, say: Callable[[str], None]) -> N
             server.run()
     finally:
         jobs.stop()
+
+
+def trusting(trusted: str | None) -> dict[str, Any]:
+    """What waitress is told of a proxy: who it is, and what it says of whom it stands for."""
+    if trusted is None:
+        return {}
+    headers = {"x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"}
+    return {
+        "trusted_proxy": trusted,
+        "trusted_proxy_count": 1,
+        "trusted_proxy_headers": headers,
+        "clear_untrusted_proxy_headers": True,
+    }

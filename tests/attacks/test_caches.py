@@ -16,8 +16,10 @@ from conftest import NO_MEDIA, hits, sine
 from web_tools import Caller, audio, jobs_of, until
 
 from pondel.core import made_by
+from pondel.core.bounded import Bounded
 from pondel.core.document import Session
 from pondel.core.engine import routing
+from pondel.core.engine.spill import Spill
 from pondel.jobs.desk import Desk
 from pondel.store.analyses import Analyses
 from pondel.store.folder import DataFolder
@@ -193,3 +195,22 @@ def test_tables_are_kept_by_bytes(tmp_path, monkeypatch):
     assert table.nbytes() > 1000
     assert not jobs.desk.analysis._tables, "larger than all that may be held"
     assert jobs.desk.analysis.table(jobs.library.head(song).document).ids == table.ids
+
+
+def test_all_that_could_be_made_again_shares_one_bound_and_is_swept_at_a_start(tmp_path):
+    caches = Bounded(300_000)
+    analyses = Analyses(DataFolder(tmp_path), caches)
+    spill = Spill(tmp_path / "chunks", caches)
+    sound = np.zeros((10_000, 2), "f4")
+    for n in range(3):
+        spill.put(("chunk", n), sound)
+    analyses.keep_arrays("table", {"a": np.zeros(30_000, "f4")})
+    assert spill.get(("chunk", 0)) is None and spill.get(("chunk", 2)) is not None
+    assert analyses.arrays("table") is not None
+    files = [path for path in tmp_path.rglob("*") if path.suffix in (".chunk", ".arrays")]
+    assert sum(path.stat().st_size for path in files) == caches.bytes_held <= 300_000
+    smaller = Bounded(130_000)
+    spill, analyses = Spill(tmp_path / "chunks", smaller), Analyses(DataFolder(tmp_path), smaller)
+    left = [path for path in tmp_path.rglob("*") if path.suffix in (".chunk", ".arrays")]
+    assert sum(path.stat().st_size for path in left) == smaller.bytes_held <= 130_000
+    assert left
