@@ -19,24 +19,21 @@ BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _give_to_hiders(lost, others, maskers, part, groups, alone, own, by):
-    """Add one part's frames to its sums, what is lost in proportion to each hider's power."""
+def _weigh(lost, others, groups, present, alone, weights, own):
+    """What is lost of a part for each power of its hiders, and the part's own sums.
+
+    weights: float32 (groups present, places, frames); `present` are the numbers of these groups; own:
+    float64 (groups, places).
+    """
     least = np.float32(1e-20)
-    weight = np.empty(lost.shape[1], np.float32)
     for f in range(lost.shape[0]):
-        group = groups[f]
-        if group < 0:
+        if groups[f] < 0:
             continue
-        sums = own[group]
+        n = np.searchsorted(present, groups[f])
+        sums = own[groups[f]]
         for b in range(lost.shape[1]):
-            weight[b] = lost[f, b] / max(others[f, b], least)
+            weights[n, b, f] = lost[f, b] / max(others[f, b], least)
             sums[b] += alone[f, b]
-        for k in range(maskers.shape[0]):
-            if k == part:
-                continue
-            row, masker = by[group, k], maskers[k, f]
-            for b in range(lost.shape[1]):
-                row[b] += weight[b] * masker[b]
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
@@ -64,6 +61,19 @@ class _PairSums:
     def add(self, alone_db, without_db, loudness, groups) -> None:
         gather_bands(alone_db, loudness, groups, PLACES_HZ.size, self.alone[:, np.newaxis])
         gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.without)
+
+
+@dataclass(frozen=True)
+class _Heard:
+    """Every fourth frame of a part: its loudness, the group of each, and the power of the others.
+
+    `enough` is what a hider has to take for it to be told.
+    """
+
+    alone: np.ndarray
+    groups: np.ndarray
+    others: np.ndarray
+    enough: float
 
 
 class TableMaker:
@@ -105,12 +115,41 @@ class TableMaker:
         run = self._pool.map if self._pool else map
         # What each hider would take by itself is told well enough by every fourth frame.
         few = list(run(lambda power: Excited(power[::THIN]), powers))
+        present = np.unique(np.concatenate([2 * where, 2 * where + 1]))
+        shape = (len(self._told), present.size, PLACES_HZ.size, powers.shape[1])
+        weights = np.zeros(shape, np.float32)
 
-        def one(part: int) -> None:
-            self._add_part(part, powers, few, total, where, on_hits[part])
+        def hear(n: int) -> _Heard | None:
+            part = self._told[n]
+            return self._hear(part, powers[part], total, where * 2 + on_hits[part], present, weights[n])
 
-        for _ in run(one, self._told):
+        heard = list(run(hear, range(len(self._told))))
+        before = self._by.sum(axis=(1, 3))
+        self._give_to_hiders(weights, powers, present)
+        after = self._by.sum(axis=(1, 3))
+
+        def besides(n: int) -> None:
+            part, one = self._told[n], heard[n]
+            if one is not None:
+                self._add_besides(part, one, few, after[part] - before[part], after[part])
+
+        for _ in run(besides, range(len(self._told))):
             pass
+
+    def _give_to_hiders(self, weights: np.ndarray, powers: np.ndarray, present: np.ndarray) -> None:
+        """Add what is lost of all parts at once, to each hider in proportion to its power.
+
+        For each place a product of matrices: what is lost of the parts, over frames, by the powers of
+        all. So it takes next to nothing, however many parts there are.
+        """
+        told, groups, places, frames = weights.shape
+        given = weights.transpose(2, 0, 1, 3).reshape(places, told * groups, frames)
+        maskers = powers.transpose(2, 1, 0)
+        lost = np.matmul(np.ascontiguousarray(given), np.ascontiguousarray(maskers))
+        lost = lost.reshape(places, told, groups, -1)
+        for n, part in enumerate(self._told):
+            lost[:, n, :, part] = 0.0
+            self._by[part, present] += np.moveaxis(lost[:, n], 0, -1)
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
@@ -118,34 +157,33 @@ class TableMaker:
             segment[max(0, start - first) : max(0, end - first)] = n
         return segment
 
-    def _add_part(self, part, powers, few, total, where, on_hits) -> None:
-        power = powers[part]
+    def _hear(self, part, power, total, groups, present, weights) -> _Heard | None:
+        """A part by itself and among the others; None where it does not sound."""
         alone = partial_loudness(power)
         counted = sounding(alone)
         if not counted.any():
-            return
-        groups = np.where(counted, where * 2 + on_hits, -1)
+            return None
+        groups = np.where(counted, groups, -1)
         others = np.maximum(total - power, 0.0)
         clear_db = np.empty_like(alone)
         lost = np.maximum(alone - partial_loudness(power, others, clear_db), 0.0)
         gather_bands(clear_db, alone, groups, 1, self._clear[part])
-        by = self._by[part]
-        before = by.sum(axis=(0, 2))
-        _give_to_hiders(lost, others, powers, part, groups, alone, self._alone[part], by)
-        self._frames[part] += np.bincount(groups[counted], minlength=by.shape[0])
-        after = by.sum(axis=(0, 2))
-        given = after - before
+        _weigh(lost, others, groups, present, alone, weights, self._alone[part])
+        self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        own, at, rest = alone[::THIN], groups[::THIN], others[::THIN]
-        heard, alone_db = np.empty_like(own), np.empty_like(own)
-        worst = set(np.argsort(-after, kind="stable")[:HIDERS].tolist())
-        for other in np.flatnonzero(given >= enough).tolist():
-            few[part].beside(few[other], heard, alone_db)
-            _take(own, heard, at, THIN, self._alone_by[part, :, other])
+        return _Heard(alone[::THIN], groups[::THIN], others[::THIN], enough)
+
+    def _add_besides(self, part: int, heard: _Heard, few: list[Excited], given, all_given) -> None:
+        """Add what each of those that hide enough of a part would hide by itself."""
+        left, alone_db = np.empty_like(heard.alone), np.empty_like(heard.alone)
+        worst = set(np.argsort(-all_given, kind="stable")[:HIDERS].tolist())
+        for other in np.flatnonzero(given >= heard.enough).tolist():
+            few[part].beside(few[other], left, alone_db)
+            _take(heard.alone, left, heard.groups, THIN, self._alone_by[part, :, other])
             if other in worst:
-                without_db = clear_above_db(few[part].power, rest - few[other].power)
-                sums = self._pairs[part].setdefault(other, _PairSums.of(by.shape[0]))
-                sums.add(alone_db, without_db, own, at)
+                without_db = clear_above_db(few[part].power, heard.others - few[other].power)
+                sums = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
+                sums.add(alone_db, without_db, heard.alone, heard.groups)
 
     def table(self) -> HiddenTable:
         """Everything added so far."""
