@@ -167,13 +167,17 @@ PRINTED = ("mix", "parts", "both", "curves")
 def demo(data_dir: Path, host: str, port: int) -> None:
     """Make the demo session if it is absent, then serve."""
     from pondel.demo.session import ensure_demo
+    from pondel.jobs.compiling import compiling
     from pondel.jobs.desk import Desk
     from pondel.web.serve import check_host, serve
 
     check_host(host)
-    with closing(open_library(data_dir)) as library:
-        library.touch(ensure_demo(Desk(library), say))
-    serve(data_dir.expanduser(), host, port, say)
+    # While the demo is played here, its kernels are compiled on the other core; it is measured once
+    # its page is open.
+    with compiling(say):
+        with closing(open_library(data_dir)) as library:
+            library.touch(ensure_demo(Desk(library), say, measured=False))
+        serve(data_dir.expanduser(), host, port, say, compiles=False)
 
 
 @main.command(name="serve")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from pondel.core.dsp.compiled import warming
+from pondel.core.dsp.compiled import HEARING, RECORDINGS, reached, warming
 
 if TYPE_CHECKING:
     from pondel.core.moves.base import MoveKind
@@ -25,8 +25,8 @@ def steps() -> Iterator[tuple[str, Callable[[], object]]]:
     """What is compiled, in words and as work to be done, in order."""
     from pondel.core.moves.registry import KINDS
 
-    yield "recordings", _recordings
-    yield "hearing", _hearing
+    yield RECORDINGS, _recordings
+    yield HEARING, _hearing
     for kind in sorted(KINDS.values(), key=lambda kind: kind.place):
         yield kind.in_words, partial(_kind, kind)
 
@@ -90,8 +90,9 @@ def main() -> None:
     with warming() as is_wanted:
         if not is_wanted:
             return
-        for _, work in steps():
+        for name, work in steps():
             work()
+            reached(name)
 
 
 if __name__ == "__main__":

@@ -31,8 +31,10 @@ def _spaces(returns: dict[str, str]) -> list[dict[str, Any]]:
     return found
 
 
-def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> str:
-    """The id of the demo session; it is played, measured and made if it is absent."""
+def ensure_demo(
+    desk: Desk, say: Callable[[str], None] = lambda text: None, *, measured: bool = True
+) -> str:
+    """The id of the demo session; it is played, `measured` and made if it is absent."""
     library = desk.library
     if any(card.id == DEMO for card in library.removed()):
         library.bring_back(DEMO)
@@ -73,10 +75,11 @@ def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> s
             "zones": DECIDED["zones"],
         }
     )
-    say("measuring who hides whom")
-    for part in [*parts, *references]:
-        desk.recordings.take(part.file or "")
-    desk.analysis.whole_table(document)
+    if measured:
+        say("measuring who hides whom")
+        for part in [*parts, *references]:
+            desk.recordings.take(part.file or "")
+        desk.analysis.whole_table(document)
     session_id = library.create(document, rate_known=True)
     others = {letter: _treated(document, moves) for letter, moves in DECIDED["variants"].items()}
     Variants(library).put_back(session_id, "A", others)

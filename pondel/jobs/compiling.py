@@ -1,19 +1,21 @@
 """The kernels are compiled beside a server, in a process of their own: compiling holds the interpreter.
 
 with compiling(print):
-    serve(...)
+    serve(...)          # until_compiled(HEARING, ended) lets background work wait for its kernels
 """
 
 from __future__ import annotations
 
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from pondel.core.dsp.compiled import is_warm
+from pondel.core.dsp.compiled import is_compiled, is_warm
 
-PATIENCE_S = 10.0
+PATIENCE_S, LOOK_S = 10.0, 0.1
+_under_way: list[subprocess.Popen] = []
 
 
 @contextmanager
@@ -26,8 +28,20 @@ def compiling(say: Callable[[str], None]) -> Iterator[None]:
     process = subprocess.Popen(
         [sys.executable, "-m", "pondel.core.warming"], stdin=subprocess.DEVNULL, start_new_session=True
     )
+    _under_way.append(process)
     try:
         yield
     finally:
+        _under_way.remove(process)
         process.terminate()
         process.wait(PATIENCE_S)
+
+
+def until_compiled(step: str, ended: threading.Event) -> None:
+    """Wait for the kernels of a step while they are compiled beside this process; not for ever.
+
+    Work in the background that compiled them too would hold the interpreter, and do it twice.
+    """
+    while not is_compiled(step) and any(one.poll() is None for one in _under_way):
+        if ended.wait(LOOK_S):
+            return

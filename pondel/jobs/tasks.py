@@ -17,11 +17,13 @@ from pondel.core.advice.names import part_name
 from pondel.core.audio import files
 from pondel.core.audio.broadcast import told_by
 from pondel.core.document import Part, Session
+from pondel.core.dsp.compiled import HEARING, RECORDINGS
 from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.operations import BringIn, Done
 from pondel.core.operations.song import FindTempo
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.analysis import CORES
+from pondel.jobs.compiling import until_compiled
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.meanwhile import Meanwhile
@@ -293,6 +295,7 @@ class Jobs:
         return found
 
     def _measure_now(self, session_id: str) -> None:
+        until_compiled(RECORDINGS, self._ended)
         missing = self.desk.recordings.missing(self.library.head(session_id).document)
         with ThreadPoolExecutor(CORES, initializer=be_nice) as pool:
             work = [pool.submit(self.desk.recordings.take, file) for file in missing]
@@ -322,6 +325,7 @@ class Jobs:
         return None if self.desk.analysis.is_ready(document) else found
 
     def _analyse_now(self, session_id: str) -> None:
+        until_compiled(HEARING, self._ended)
         analysis = self.desk.analysis
         document = self._asked.pop(session_id, None) or self.library.head(session_id).document
         missing = analysis.missing(document)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -60,7 +61,13 @@ def check_workers(workers: int) -> None:
 
 
 def serve(
-    data_dir: Path, host: str, port: int, say: Callable[[str], None], workers: int = WORKERS
+    data_dir: Path,
+    host: str,
+    port: int,
+    say: Callable[[str], None],
+    workers: int = WORKERS,
+    *,
+    compiles: bool = True,
 ) -> None:
     """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held."""
     sys.setswitchinterval(TURN_S)
@@ -95,7 +102,7 @@ def serve(
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
-        with compiling(say):
+        with compiling(say) if compiles else nullcontext():
             server.run()
     finally:
         jobs.stop()

@@ -24,7 +24,9 @@ from pondel.core import made_by
 
 CACHE_SETTING = "PONDEL_CACHE"
 STATES_KEPT = 3
-WARM = "all-compiled"
+WARM, STEP = "all-compiled", "compiled-"
+RECORDINGS, HEARING = "recordings", "hearing"
+"""The first steps of what is compiled: what measures a file, and what hears who hides whom."""
 LOCKED = portalocker.LockFlags.EXCLUSIVE | portalocker.LockFlags.NON_BLOCKING
 
 
@@ -51,6 +53,17 @@ if _CACHE is not None:
 def is_warm() -> bool:
     """Whether all kernels of this state of the code have been compiled; never without a cache."""
     return _CACHE is not None and (_CACHE / WARM).exists()
+
+
+def reached(step: str) -> None:
+    """Remember that the kernels of a step are compiled."""
+    if _CACHE is not None:
+        (_CACHE / f"{STEP}{step}").touch()
+
+
+def is_compiled(step: str) -> bool:
+    """Whether the kernels of a step have been compiled."""
+    return is_warm() or (_CACHE is not None and (_CACHE / f"{STEP}{step}").exists())
 
 
 @contextmanager
