@@ -30,13 +30,14 @@ from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
-from pondel.core.hearing.table_maker import TableMaker
+from pondel.core.hearing.table_maker import TableMaker, frames_at_once
 from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
 from pondel.store.library import Library
 
 log = logging.getLogger("pondel.jobs")
 BLOCK_FRAMES = 1000
+PART_FRAMES = 48_000
 NO_FAMILIES: Members = {}
 CORES = 2
 TABLE_BYTES = 256 << 20
@@ -225,9 +226,10 @@ class Analysis:
         segments = [(round(s.start_s / FRAME_S), round(s.end_s / FRAME_S)) for s in document.sections]
         with ThreadPoolExecutor(CORES) as pool:
             maker = TableMaker(_rows_of(parts, families), segments, pool)
-            for first in range(0, frames, BLOCK_FRAMES):
+            block = frames_at_once(len(parts), PART_FRAMES)
+            for first in range(0, frames, block):
                 self._step()
-                size = min(BLOCK_FRAMES, frames - first)
+                size = min(block, frames - first)
 
                 def heard(one: InTheMix, first: int = first, size: int = size) -> np.ndarray:
                     return _excited(one, rows, document, first, size)

@@ -21,9 +21,9 @@ from pondel.core.families import Members, together
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable
-from pondel.core.hearing.table_maker import TableMaker
+from pondel.core.hearing.table_maker import TableMaker, frames_at_once
 
-BLOCK_FRAMES = 400
+PART_FRAMES = 20_000
 NO_FAMILIES: Members = {}
 CORES = 2
 POWERS_BYTES, TABLES_BYTES = 128 << 20, 128 << 20
@@ -100,9 +100,10 @@ class Loops:
         frames = powers.shape[1]
         with ThreadPoolExecutor(CORES) as pool:
             maker = TableMaker(ids, pool=pool)
-            for first in range(0, frames, BLOCK_FRAMES):
+            size = frames_at_once(len(ids), PART_FRAMES)
+            for first in range(0, frames, size):
                 self._step()
-                block = slice(first, first + BLOCK_FRAMES)
+                block = slice(first, first + size)
                 maker.add(first, powers[:, block], on_hits[:, block])
         return maker.table()
 

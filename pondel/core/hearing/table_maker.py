@@ -14,7 +14,7 @@ from pondel.core.hearing.loudness import Excited, clear_above_db, partial_loudne
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
 
-THIN = 4
+THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 1000
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
@@ -45,6 +45,12 @@ def _take(alone, heard, groups, times, sums):
         row = sums[groups[f]]
         for b in range(alone.shape[1]):
             row[b] += times * max(alone[f, b] - heard[f, b], np.float32(0.0))
+
+
+def frames_at_once(parts: int, part_frames: int) -> int:
+    """Frames of a block in which all parts together have so many: work stands still between blocks."""
+    frames = part_frames // max(parts, 1) // THIN * THIN
+    return min(max(frames, LEAST_AT_ONCE), MOST_AT_ONCE)
 
 
 @dataclass(frozen=True)
