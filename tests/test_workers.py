@@ -24,6 +24,7 @@ from pondel.cli import main
 from pondel.core.errors import PondelError
 from pondel.jobs.tasks import Jobs
 from pondel.store.arrivals import READING, WAITING
+from pondel.store.folder import DataFolder
 from pondel.store.library import Library
 from pondel.store.prints import Order
 from pondel.web import create_app
@@ -123,6 +124,19 @@ def test_a_server_that_starts_leaves_a_worker_what_it_holds(serving):
         assert jobs.prints.recover() == [] and jobs.prints.lost() == [] and folder.exists()
     assert [one.id for one in jobs.prints.lost()] == [order.id]
     assert [one.id for one in jobs.prints.recover()] == [order.id] and not folder.exists()
+
+
+def test_claims_that_nobody_held_for_a_day_are_forgotten(tmp_path):
+    folder = DataFolder(tmp_path)
+    names = ("old", "held", "new")
+    for name in names:
+        with folder.claimed(name):
+            pass
+    for name in ("old", "held"):
+        os.utime(folder.place("claims") / name, (0, 0))
+    with folder.claimed("held"):
+        folder.sweep_claims()
+    assert {path.name for path in folder.place("claims").iterdir()} == {"held", "new"}
 
 
 def test_without_a_redis_server_the_server_works_itself_and_says_so(tmp_path, monkeypatch):

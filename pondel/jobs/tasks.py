@@ -146,6 +146,7 @@ class Jobs:
         self._listening.clear()
         self._measuring.clear()
         self.desk.analysis.sweep()
+        self.library.folder.sweep_claims()
         for arrival in self.arrivals.recover():
             self.take_in(arrival.id)
         for order in self.prints.recover():

@@ -12,6 +12,7 @@ from __future__ import annotations
 import logging
 import os
 import shutil
+import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -25,6 +26,7 @@ PRIVATE = 0o700
 PRIVATE_FILE = 0o600
 INCOMING, ASIDE, CLAIMS = "incoming", "aside", "claims"
 WORK = "work-"
+DAY_S = 24 * 3600
 log = logging.getLogger("pondel.store")
 
 
@@ -110,6 +112,12 @@ class DataFolder:
                 return False
         except InUse:
             return True
+
+    def sweep_claims(self) -> None:
+        """After a start: forget claims that nobody has held for a day."""
+        for path in self.place(CLAIMS).iterdir():
+            if time.time() - path.stat().st_mtime > DAY_S and not self.is_claimed(path.name):
+                path.unlink(missing_ok=True)
 
     def _own_work(self) -> Path:
         """The folder of this process's unfinished work; its lock ends with the process."""
