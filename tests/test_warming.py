@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pondel.core
 from pondel.core import warming
+from pondel.core.dsp import compiled
 
 CORE = Path(pondel.core.__file__).parent
 
@@ -47,6 +48,14 @@ def test_every_kernel_is_reached_in_the_order_of_likely_use():
     names, count, missed = json.loads(told.stdout)
     assert count > 40 and missed == []
     assert names[:2] == ["recordings", "hearing"] and "compressor" in names
+
+
+def test_every_step_is_remembered_by_itself(tmp_path, monkeypatch):
+    monkeypatch.setattr(compiled, "_CACHE", tmp_path)
+    for step, _ in warming.steps():
+        assert not compiled.is_compiled(step)
+        compiled.reached(step)
+        assert compiled.is_compiled(step)
 
 
 if __name__ == "__main__":

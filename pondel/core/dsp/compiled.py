@@ -15,6 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import numba
 import portalocker
@@ -58,12 +59,17 @@ def is_warm() -> bool:
 def reached(step: str) -> None:
     """Remember that the kernels of a step are compiled."""
     if _CACHE is not None:
-        (_CACHE / f"{STEP}{step}").touch()
+        (_CACHE / _mark_of(step)).touch()
 
 
 def is_compiled(step: str) -> bool:
     """Whether the kernels of a step have been compiled."""
-    return is_warm() or (_CACHE is not None and (_CACHE / f"{STEP}{step}").exists())
+    return is_warm() or (_CACHE is not None and (_CACHE / _mark_of(step)).exists())
+
+
+def _mark_of(step: str) -> str:
+    """The file that says so: a step's name may hold what no file's may."""
+    return f"{STEP}{quote(step, safe='')}"
 
 
 @contextmanager
