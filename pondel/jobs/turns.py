@@ -162,7 +162,9 @@ class Turns:
 
     def _give_way(self) -> None:
         """Let a page's question go before what nobody looks at yet; not for long at a time, since the
-        question may wait for a piece of just this."""
+        question may wait for a piece of just this. What is made for the ear gives way to nobody."""
+        if self._ear.is_made_here:
+            return
         with self._changed:
             self._changed.wait_for(lambda: self._holder is None, GIVE_WAY_S)
 
