@@ -169,32 +169,6 @@ class SlowDesk:
         return index
 
 
-def test_what_nobody_looks_at_gives_way_to_a_question_and_the_ear_to_neither(turns, ear, monkeypatch):
-    monkeypatch.setattr("pondel.jobs.turns.GIVE_WAY_S", 60.0)
-    asked, may_end, stepped = threading.Event(), threading.Event(), threading.Event()
-
-    def question():
-        asked.set()
-        may_end.wait(30)
-
-    def behind():
-        turns.step()
-        stepped.set()
-
-    asking = threading.Thread(target=turns.take, args=("zones", "page", question))
-    asking.start()
-    assert asked.wait(30)
-    with ear.hurry():
-        turns.step()
-    working = threading.Thread(target=behind)
-    working.start()
-    assert not stepped.is_set()
-    may_end.set()
-    assert stepped.wait(30)
-    asking.join()
-    working.join()
-
-
 def test_of_the_sounds_begun_ahead_only_the_newest_waits(ear):
     desk = SlowDesk()
     ahead = Ahead(desk, ear)

@@ -33,7 +33,7 @@ class EarFirst:
         """What is done inside is for the ear."""
         with self._changed:
             self._under_way += 1
-        outer = self.is_made_here
+        outer = getattr(self._mine, "hurries", False)
         self._mine.hurries = True
         try:
             yield
@@ -44,14 +44,9 @@ class EarFirst:
                 self._until = time.monotonic() + LINGER_S
                 self._changed.notify_all()
 
-    @property
-    def is_made_here(self) -> bool:
-        """Whether this thread makes something for the ear."""
-        return getattr(self._mine, "hurries", False)
-
     def step(self) -> None:
         """Stand still while something is made for the ear, unless this thread makes it."""
-        if self.is_made_here:
+        if getattr(self._mine, "hurries", False):
             return
         ends = time.monotonic() + LONGEST_STOP_S
         with self._changed:

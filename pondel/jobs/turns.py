@@ -18,7 +18,6 @@ Result = TypeVar("Result")
 NICENESS = 10
 MOST_QUESTIONS = 1000
 MOST_PAGES = 5
-GIVE_WAY_S = 0.05
 SLICE_S = 0.15
 """A page whose question takes longer lets the next page go on, and waits for its turn again."""
 
@@ -153,20 +152,11 @@ class Turns:
         self._give_up_the_old(question)
         self._ear.step()
         if question is None:
-            self._give_way()
             return
         if self._waiting and time.monotonic() - self._mine.since > SLICE_S:
             self._end_turn()
             self._wait_for_turn()
         self._give_up_the_old(question)
-
-    def _give_way(self) -> None:
-        """Let a page's question go before what nobody looks at yet; not for long at a time, since the
-        question may wait for a piece of just this. What is made for the ear gives way to nobody."""
-        if self._ear.is_made_here:
-            return
-        with self._changed:
-            self._changed.wait_for(lambda: self._holder is None, GIVE_WAY_S)
 
     def _give_up_the_old(self, question: _Question | None) -> None:
         if question is None:
