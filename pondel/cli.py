@@ -144,13 +144,12 @@ def opened(source: str, data_dir: Path) -> Iterator[tuple[Desk, Session, str]]:
         yield Desk(library), library.head(session_id).document, session_id
 
 
-@contextmanager
-def stopped_by_signals() -> Iterator[threading.Event]:
+def stopped_by_signals() -> threading.Event:
     """An event that is set when somebody, or a supervisor, wants this process to end."""
     stopped = threading.Event()
     for one in (signal.SIGINT, signal.SIGTERM):
         signal.signal(one, lambda *_: stopped.set())
-    yield stopped
+    return stopped
 
 
 def serving_options(command):
@@ -206,8 +205,8 @@ def work(data_dir: Path, workers: int) -> None:
     """Take files in and print for a server that runs elsewhere, until stopped: docs/studio.md."""
     from pondel.jobs.tasks import Jobs
 
-    with closing(open_library(data_dir)) as library, stopped_by_signals() as stopped:
-        jobs = Jobs(library, workers=workers)
+    with closing(open_library(data_dir)) as library:
+        jobs, stopped = Jobs(library, workers=workers), stopped_by_signals()
         jobs.work()
         say(f"Working on {data_dir.expanduser()} (stop it with Ctrl-C: what is begun is finished)")
         stopped.wait()

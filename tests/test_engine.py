@@ -371,3 +371,26 @@ def test_a_fader_asks_for_no_sound_before_the_one_that_is_heard(duck, monkeypatc
     chunked.region(("tuba", "after fader"), 4 * chunked.frames, chunked.frames)
     assert ("after fader", 4) in made and ("before fader", 4) in made
     assert [index for tap, index in made if tap == "before fader" and index < 4] == []
+
+
+@pytest.mark.parametrize("turned", [1, 2, 3])
+def test_while_a_value_is_turned_the_moves_before_it_stand_and_the_sound_is_the_same(duck, turned):
+    session, media = duck
+    chain = [
+        {"id": "a", "kind": "eq", "bands": [{"hz": 90, "gain_db": 4}]},
+        {"id": "b", "kind": "compressor", "threshold_db": -30, "release_ms": 300},
+        {"id": "c", "kind": "delay", "time_ms": 120, "feedback": 0.4, "mix": 0.3},
+        {"id": "d", "kind": "compressor", "threshold_db": -35, "key": {"source": "drum"}},
+    ]
+    values = {1: ("threshold_db", -22.0), 2: ("mix", 0.6), 3: ("threshold_db", -25.0)}
+    cache, node = ChunkCache(), ("tuba", "before fader")
+    ChunkedSession(changed(session, "tuba", moves=chain), media, cache).node(node, 6)
+    field, value = values[turned]
+    chain[turned] = {**chain[turned], field: value}
+    after = changed(session, "tuba", moves=chain)
+    assert cache.unchanged_moves(routing.chain_prints(after, media, "tuba", {})) == turned
+    heard = ChunkedSession(after, media, cache).node(node, 6)
+    alone = render.region(after, media, node, 6 * RATE // 2, RATE // 2)
+    assert peak_db(heard - alone) < -90
+    cut = ChunkedSession(changed(session, "tuba", moves=chain[:turned]), media, cache)
+    assert cache._look((cut.fingerprint(node), 5)) is not None

@@ -50,6 +50,16 @@ class Bounded:
             self._count(path, size)
             self._sweep()
 
+    def used(self, path: Path) -> None:
+        """Count a file as used last, also one that another process wrote."""
+        if not self.holds(path):
+            self.adopt([path])
+
+    def gone(self, path: Path) -> None:
+        """Count a file no more that somebody else removed."""
+        with self._lock:
+            self._bytes -= self._sizes.pop(path, 0)
+
     def holds(self, path: Path) -> bool:
         """Whether a file is counted; being asked for makes it the one used last."""
         with self._lock:

@@ -19,7 +19,7 @@ from pondel.core.beats import MOST_CHANGES, BeatChange, Beats, steady
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.model import Model
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS, Seconds
-from pondel.core.moves.describe import Tap, choice, number
+from pondel.core.moves.describe import Tap, choice, number, pan
 from pondel.core.moves.registry import ANY_MOVE, KINDS, kind_of
 from pondel.core.notes import Note
 from pondel.core.refs import PartRef, SectionRef
@@ -169,15 +169,7 @@ class Part(Model):
     fader_db: float = number(
         "Fader", default=0.0, low=-90, high=24, unit="dB", step=0.5, help="Level in the mix."
     )
-    pan: float = number(
-        "Pan",
-        default=0.0,
-        low=-1,
-        high=1,
-        step=0.05,
-        decimals=2,
-        help="-1 is left, 1 is right; constant power.",
-    )
+    pan: float = pan()
     mute: bool = choice(
         "Mute",
         default=False,

@@ -63,18 +63,22 @@ class Analyses:
             return None
         found = sealed.read(path)
         if found is None:
-            self._data.remove(path)
+            self._remove(path)
         return found
 
     def keep_arrays(self, name: str, arrays: dict[str, np.ndarray]) -> None:
         """Keep named arrays together."""
         self._keep(self._path(name), lambda file: sealed.write(file, arrays))
 
+    def _remove(self, path: Path) -> None:
+        self._data.remove(path)
+        self._caches.gone(path)
+
     def _is_whole(self, path: Path) -> bool:
         """Whether a file is as it was written; if not, it is thrown away."""
         if sealed.is_whole(path):
             return True
-        self._data.remove(path)
+        self._remove(path)
         return False
 
     def _keep(self, path: Path, write: Callable[[BinaryIO], None]) -> None:
@@ -93,7 +97,7 @@ class Analyses:
 
     def _stamp(self, path: Path) -> tuple[int, int] | None:
         """A file's size and time, None when it is not there; being asked for makes it the last used."""
-        self._caches.holds(path)
+        self._caches.used(path)
         try:
             facts = path.stat()
             os.utime(path, ns=(time.time_ns(), facts.st_mtime_ns))

@@ -22,7 +22,7 @@ from typing import Any
 from cachetools import LRUCache
 from peewee import OperationalError
 
-from pondel.core.bounded import USUAL_BYTES, Bounded
+from pondel.core.bounded import Bounded
 from pondel.core.document import (
     Session,
     content_hash,
@@ -77,7 +77,7 @@ class Library:
     `caches` is the one bound of all that it keeps on disk and could work out again.
     """
 
-    def __init__(self, data_dir: Path, cache_bytes: int = USUAL_BYTES) -> None:
+    def __init__(self, data_dir: Path) -> None:
         self.folder = DataFolder(data_dir)
         self.data_dir = self.folder.root
         self._use = hold(self.data_dir / USE_LOCK, str(data_dir), shared=True)
@@ -92,7 +92,7 @@ class Library:
         self.shelf = Shelf(self.tables.Kept)
         self.ledger = Ledger(self.tables.Entry)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
-        self.caches = Bounded(cache_bytes)
+        self.caches = Bounded()
         self.analyses = Analyses(self.folder, self.caches)
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
         self._lock = threading.Lock()

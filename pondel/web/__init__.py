@@ -50,7 +50,6 @@ def create_app(
         MAX_FORM_MEMORY_SIZE=4 << 20,
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_NAME="pondel",
-        SESSION_COOKIE_SECURE=behind_proxy,
         TESTING=testing,
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=0,

@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from pondel.core.dsp.fold import SIDES, Side
+from pondel.core.dsp.fold import Side
 from pondel.core.evidence import Change, FightEvidence
 from pondel.core.hearing.clear import standing
 from pondel.core.units import say_hz
 from pondel.web.words import percent, signed
 
 NOTHING = "–"
-THERE: dict[Side, str] = {"both": "", **{side: f", the {side} alone" for side in SIDES[1:]}}
+WHERE: dict[Side, str] = {
+    "both": "on both sides",
+    "middle": "in the middle",
+    "sides": "at the sides",
+    "left": "at the left",
+    "right": "at the right",
+}
+"""Where something is judged."""
 
 
 def clear(clear_db: float | None) -> str:
@@ -56,8 +63,9 @@ def fight_words(found: FightEvidence, side: Side = "both") -> dict[str, str]:
     zone, whole = found.zone, found.whole
     words = _words(word(zone.before.clear_db), word(zone.after.clear_db))
     is_same = found.zone.before == found.zone.after
+    where = "" if side == "both" else f", {WHERE[side]} alone"
     return {
-        "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}{THERE[side]}",
+        "zone": f"{say_hz(found.zone_hz[0])} to {say_hz(found.zone_hz[1])}{where}",
         "standing": words if is_same or not zone.is_small else f"{words}: too small to hear",
         "clear": _both(zone, lambda one: one.clear_db, _bare),
         "clear-on-hits": _both(zone, lambda one: one.clear_on_hits_db, _bare),

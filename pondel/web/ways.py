@@ -20,6 +20,7 @@ from pondel.web import asked
 from pondel.web.context import asked_stretch, desk, head, jobs, opened, song_facts, still_as
 from pondel.web.ink import inked
 from pondel.web.moves import chosen_pair
+from pondel.web.standing import WHERE
 from pondel.web.words import change, signed
 
 blueprint = Blueprint("ways", __name__, url_prefix="/sessions/<session_id>/ways")
@@ -166,6 +167,7 @@ def show(session_id: str):
         is_busy=is_busy,
         is_whole=is_whole,
         kind_of=kind_of,
+        where=WHERE,
         fights=_fights(document),
         plane={
             "wide": WIDE,

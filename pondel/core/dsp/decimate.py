@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from scipy.signal import firwin, kaiserord
 
+from pondel.core.dsp.cascade import TILE
 from pondel.core.dsp.compiled import kernel
 
 STOP_DB = 85.0
-TILE = 1024
 
 
 @kernel(fastmath={"contract", "nsz"}, error_model="numpy")

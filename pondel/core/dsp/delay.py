@@ -6,9 +6,8 @@ import numpy as np
 
 from pondel.core.dsp.cascade import TILE, close_tile, open_tile
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.decimate import add_weighed
 from pondel.core.dsp.lanes import even
-
-AT_ONCE = 4
 
 
 class DelayLine:
@@ -27,28 +26,19 @@ class DelayLine:
         return joined[: block.shape[0]]
 
 
-@kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _weighed(given, taps, size, out):
-    """Each frame of one channel as the sum of those behind it, `taps` oldest first, four at a time."""
-    out[:size] = 0.0
-    for j in range(0, taps.size, AT_ONCE):
-        a, b, c, d = taps[j], taps[j + 1], taps[j + 2], taps[j + 3]
-        one, two, three, four = given[j:], given[j + 1 :], given[j + 2 :], given[j + 3 :]
-        for i in range(size):
-            out[i] += a * one[i] + b * two[i] + c * three[i] + d * four[i]
-
-
 @kernel(error_model="numpy")
 def _run(block, taps, held, out):
     frames, past = block.shape[0], held.shape[1]
-    tile = np.zeros((held.shape[0], past + TILE))
+    # A little longer than is used: taps are taken four at a time.
+    tile = np.zeros((held.shape[0], past + TILE + 4))
     treated = np.zeros((held.shape[0], TILE))
     tile[:, :past] = held
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
         open_tile(block[start : start + size], tile[:, past:])
         for c in range(out.shape[1]):
-            _weighed(tile[c], taps, size, treated[c])
+            treated[c, :size] = 0.0
+            add_weighed(tile[c], taps, 0, 1, size, treated[c])
         close_tile(treated, out[start : start + size])
         for c in range(tile.shape[0]):
             for i in range(past):
@@ -60,10 +50,8 @@ class ShortFilter:
     """A filter of some dozens of taps, double inside, single outside; as it is, without a transform."""
 
     def __init__(self, kernel: np.ndarray, channels: int) -> None:
-        count = -(-kernel.size // AT_ONCE) * AT_ONCE
-        self._taps = np.zeros(count)
-        self._taps[count - kernel.size :] = kernel[::-1]
-        self._held = np.zeros((even(channels), count - 1))
+        self._taps = np.ascontiguousarray(kernel[::-1], np.float64)
+        self._held = np.zeros((even(channels), kernel.size - 1))
 
     def process(self, block: np.ndarray) -> np.ndarray:
         """Filter float32 (frames, channels)."""

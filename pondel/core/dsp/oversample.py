@@ -16,8 +16,9 @@ from functools import lru_cache
 import numpy as np
 from scipy.signal import firwin, kaiserord
 
+from pondel.core.dsp.cascade import TILE
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decimate import TILE, add_weighed, keep_every
+from pondel.core.dsp.decimate import add_weighed, keep_every
 
 STOP_DB = 100.0
 PASSED_HZ = 20_000.0

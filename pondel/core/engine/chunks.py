@@ -402,10 +402,10 @@ class ChunkedSession:
         if tap != "before fader":
             return self._graph(start, node).node(node)
         done = self._unchanged_moves(part_id)
-        lead = routing.run_up_frames(self.session, node)
+        before, lead = None, routing.run_up_frames(self.session, node)
         if done:
+            before = self._without_moves_after(part_id, done)
             lead = routing.run_up_frames_after(self.session, part_id, done)
-        before = self._without_moves_after(part_id, done) if done else None
 
         def build(begin: int) -> tuple[Graph, list[Stream]]:
             chain_from = (done, _Chunks(before, node, begin)) if before else None

@@ -157,13 +157,18 @@ def _through(
 def _fader_power(session: Session, media: Media, part: Part) -> float | None:
     """Gain of power of a part's fader and pan; None where they treat left and right unlike."""
     channels, gains = _at_the_fader(session, media, part)
-    return None if channels == 2 and gains[0] != gains[1] else _power(gains)
+    return _power(gains) if _are_alike(channels, gains) else None
 
 
 def _at_the_fader(session: Session, media: Media, part: Part) -> tuple[int, tuple[float, float]]:
     """How many channels come to a part's fader, and what left and right get of them."""
     channels = Graph(session, media).node((part.id, "before fader")).channels
     return channels, fader_gains(part, channels) if part.sounds else (0.0, 0.0)
+
+
+def _are_alike(channels: int, gains: tuple[float, float]) -> bool:
+    """Whether one gain does for all that comes to the fader."""
+    return channels == 1 or gains[0] == gains[1]
 
 
 def _power(gains: tuple[float, float]) -> float:
@@ -173,7 +178,7 @@ def _power(gains: tuple[float, float]) -> float:
 def ear_source(session: Session, media: Media, part: Part, memo: dict[Node, str]) -> EarSource:
     """The analysis that gives a part as it sounds after its fader; `memo` keeps fingerprints."""
     channels, gains = _at_the_fader(session, media, part)
-    if channels == 2 and gains[0] != gains[1]:
+    if not _are_alike(channels, gains):
         after: Node = (part.id, "after fader")
         return EarSource(routing.fingerprint(session, media, after, memo), 1.0, after)
     spread = gains if channels == 1 else None

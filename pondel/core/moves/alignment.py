@@ -76,7 +76,7 @@ class AlignmentProcessor:
         self.latency = max(0, -whole) + ahead
         self._delay = DelayLine(self.latency + whole - ahead, channels)
         self._between = None if is_whole else ShortFilter(fractional_kernel(frames - whole), channels)
-        self._sign = np.float32(-1.0 if move.inverted else 1.0)
+        self._inverted = move.inverted
         sos = all_pass(move.rotate_hz, rate) if move.rotate_hz else np.zeros((0, 6))
         self._rotation = Cascade(sos, channels)
 
@@ -85,7 +85,7 @@ class AlignmentProcessor:
         if self._between is not None:
             out = self._between.process(out)
         out = self._rotation.process(np.ascontiguousarray(out))
-        return out if self._sign > 0 else -out
+        return -out if self._inverted else out
 
 
 def _settle_s(move: Alignment) -> float:

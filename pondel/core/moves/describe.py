@@ -265,6 +265,12 @@ def placement(default: Placement = "both", **more: Any) -> Any:
     return choice("Acts on", default=default, labels=PLACEMENTS, help=help, **more)
 
 
+def pan() -> Any:
+    """A place between left and right."""
+    help = "-1 is left, 1 is right; constant power."
+    return number("Pan", default=0.0, low=-1, high=1, step=0.05, decimals=2, help=help)
+
+
 def mix() -> Any:
     """Treated against untreated."""
     return share("Mix", 1.0, "Treated against untreated sound.")

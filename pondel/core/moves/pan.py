@@ -11,7 +11,7 @@ from pondel.core.dsp.pan import pan_for, pan_gains
 from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
 from pondel.core.moves.checking import COMMON, dear
-from pondel.core.moves.describe import number
+from pondel.core.moves.describe import pan
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture
 from pondel.core.units import say
@@ -23,15 +23,7 @@ class Pan(MoveBase):
     """Parameters of the pan move. What was mono is stereo after it."""
 
     kind: Literal["pan"] = "pan"
-    pan: float = number(
-        "Pan",
-        default=0.0,
-        low=-1,
-        high=1,
-        step=0.05,
-        decimals=2,
-        help="-1 is left, 1 is right; constant power. Of a stereo part the far side falls.",
-    )
+    pan: float = pan()
 
 
 class PanProcessor:

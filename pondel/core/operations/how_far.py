@@ -21,9 +21,8 @@ from pondel.core.operations.base import (
     MoveAt,
     MoveId,
     Operation,
-    changed_parts,
 )
-from pondel.core.operations.moves import move_in, on_move
+from pondel.core.operations.moves import on_move, with_values
 from pondel.core.refs import PartRef
 
 HowFar = Literal["gentle", "usual", "strong"] | Annotated[float, Field(ge=0, le=2)]
@@ -103,9 +102,7 @@ def anew(
 
 def switched_off(document: Session, part_id: str, move_id: str) -> Session:
     """The document without what one of its moves does."""
-    return changed_parts(
-        document, [part_id], lambda data: move_in(data, part_id, move_id).update(on=False)
-    )
+    return with_values(document, part_id, move_id, {"on": False})
 
 
 def worked_out(current: Json, settings: Json, by_hand: list[str]) -> Json:

@@ -52,6 +52,13 @@ def move_in(data: Json, part_id: str, move_id: str) -> Json:
     return next(move for move in chain_in(data, part_id) if move["id"] == move_id)
 
 
+def with_values(document: Session, part_id: str, move_id: str, values: Json) -> Session:
+    """A document in which plain values of one move were changed, whatever stands on its other side."""
+    return changed_parts(
+        document, [part_id], lambda data: move_in(data, part_id, move_id).update(values)
+    )
+
+
 def on_move(
     document: Session,
     part_id: str,
@@ -120,10 +127,7 @@ def _mended(document: Session, part_id: str, move_id: str, was_on: bool) -> Sess
     if not move.lost:
         return document
     if not dangling(document, move):
-        mended = {"lost": "", "on": True}
-        return changed_parts(
-            document, [part_id], lambda data: move_in(data, part_id, move_id).update(mended)
-        )
+        return with_values(document, part_id, move_id, {"lost": "", "on": True})
     if move.on and not was_on:
         raise BadDocument(f"{move.lost} Choose what takes its place first")
     return document
