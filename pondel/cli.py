@@ -341,7 +341,7 @@ def tryouts(
     from rich.table import Table
 
     console = Console()
-    table = Table("Way", "Amount", "Settings", "Clearer dB", "Cost", "Unsteady dB")
+    table = Table("Way", "Amount", "Settings", "Clearer dB", "Cost", "Unsteady dB", "Judged on")
     for point in report["points"]:
         table.add_row(
             point["title"],
@@ -350,6 +350,7 @@ def tryouts(
             f"{point['relief_db']:+.1f}",
             f"{-point['cost_share']:+.0%}",
             f"{point['unsteady_db']:.1f}",
+            f"the {point['judged_in']}" if point["judged_in"] != "both" else "",
         )
     console.print(table)
 

@@ -85,8 +85,10 @@ def test_it_is_bounded_and_can_be_stopped():
     Search(BAND).run(judge, verdict(0.0), 25)
     assert len(asked) <= 30
     asked.clear()
-    assert Search(BAND).run(judge, verdict(0.0), 25, lambda: len(asked) < 5) is None
+    found = Search(BAND).run(judge, verdict(0.0), 25, lambda: len(asked) < 5)
     assert len(asked) == 5
+    # What was found until then stands.
+    assert found.judgement.relief_db == max(relief_of(one) for one in asked)
 
 
 def test_settings_without_numbers_have_nothing_to_turn():

@@ -120,7 +120,8 @@ def test_better_is_more_room_for_no_more_or_nothing_is_said_to_be_found(band, tr
     desk.tryouts.look_for_better(point.name)
     until(lambda: not tried.is_busy, 120)
     near = [one for one in tried.points() if one.better_than == point.name]
-    assert tried.searches[point.name] == bool(near)
+    looked = tried.searches[point.name]
+    assert looked.found == bool(near) and looked.tries > 0
     for one in near:
         assert one.judgement.relief_db >= point.judgement.relief_db + 0.1
         assert one.judgement.fight.cost_share <= point.judgement.fight.cost_share + 0.0006

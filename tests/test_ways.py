@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
+import threading
 
 import pytest
 from browser_tools import at_rest, open_page, until
+
+from pondel.jobs.judge import Judge
 
 
 @pytest.fixture
@@ -80,6 +83,33 @@ def test_the_picture_has_its_table_and_a_way_that_was_forgotten_says_so(ways):
         f"{page.url.partition('/sessions')[0]}/sessions/{song}/listen?tryout=gone"
     )
     assert answer.status == 404 and "forgotten" in answer.text()
+
+
+def test_a_search_tells_how_far_it_is_is_stopped_and_stays_in_its_loop(ways, monkeypatch):
+    page, _ = ways
+    page.evaluate("Object.assign(pondel.state.loop, { start_s: 2, end_s: 6 })")
+    page.click("text=Back to the moves")
+    page.click("#ways-link")
+    page.wait_for_selector("#ways:not([data-poll]) .plane", timeout=60_000)
+    page.locator(".ways-table .amount").nth(2).click()
+    page.wait_for_selector("#look-for-better")
+    chosen, may_go_on, of = heard(page), threading.Event(), Judge.of
+
+    def held(self, *given):
+        may_go_on.wait(30)
+        return of(self, *given)
+
+    monkeypatch.setattr(Judge, "of", held)
+    page.click("#look-for-better")
+    page.wait_for_selector("#ways >> text=/1 of 40 tries/")
+    assert "start_s=2" in page.url and heard(page) == chosen
+    page.focus("#stop-looking")
+    page.keyboard.press("Enter")
+    at_rest(page)
+    may_go_on.set()
+    page.wait_for_selector("#ways:not([data-poll]) >> text=/Nothing better was found/", timeout=60_000)
+    assert "start_s=2" in page.url and heard(page) == chosen
+    assert page.locator("#keep-way").count() == 1 and page.locator("#stop-looking").count() == 0
 
 
 def test_better_is_looked_for_near_a_point_and_said_to_be_found_or_not(ways):

@@ -12,7 +12,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from itertools import chain
 from typing import Any
@@ -74,6 +74,16 @@ def _pointed(
     return Point(name, way, judgement, judge.start_s, brief, better_than, beyond_db), laid
 
 
+@dataclass
+class Looking:
+    """A search for better near a point: how many tries it made, and what it came to."""
+
+    tries: int = 0
+    found: bool | None = None
+    """Whether better was found; None while it is looked for."""
+    stopped: threading.Event = field(default_factory=threading.Event)
+
+
 class Tried:
     """The ways of one fight; points come in as they are judged. Thread-safe."""
 
@@ -85,8 +95,8 @@ class Tried:
         """Whether all ways were worked out, rather than given up for another fight."""
         self.trouble: PondelError | None = None
         self.judge: Judge | None = None
-        self.searches: dict[str, bool | None] = {}
-        """By the name of a point: whether better was found near it, None while it is looked for."""
+        self.searches: dict[str, Looking] = {}
+        """By the name of the point near which better is looked for, or was."""
         self._found: dict[str, tuple[Point, Session]] = {}
         self._lock = threading.Lock()
 
@@ -103,7 +113,7 @@ class Tried:
     @property
     def is_busy(self) -> bool:
         """Whether more points may come."""
-        return not self.finished.is_set() or None in self.searches.values()
+        return not self.finished.is_set() or any(one.found is None for one in self.searches.values())
 
     def found(self, name: str) -> tuple[Point, Session] | None:
         """One of them, and the session with it."""
@@ -181,25 +191,31 @@ class Tryouts:
                 raise NotFound(FORGOTTEN)
             if name in tried.searches:
                 return
-            tried.searches[name] = None
+            tried.searches[name] = Looking()
             tried.stopped.clear()
         threading.Thread(
             target=partial(self._search, tried, name), name="pondel-better", daemon=True
         ).start()
 
+    def stop_looking(self, name: str) -> None:
+        """End a search near a point: what it found until now stands."""
+        looking = self._of(name).searches.get(name)
+        if looking is not None:
+            looking.stopped.set()
+
     def _search(self, tried: Tried, name: str) -> None:
         be_nice()
-        judge, found = tried.judge, None
+        judge, looking, found = tried.judge, tried.searches[name], None
         point, _ = tried.found(name) or (None, None)
         try:
             if judge is not None and point is not None:
-                found = _search(tried, judge, point)
+                found = _search(tried, judge, point, looking)
                 if found is not None:
                     tried.add(*found)
         except PondelError as error:
             tried.trouble = error
         finally:
-            tried.searches[name] = found is not None
+            looking.found = found is not None
 
     def stop(self) -> None:
         """Give up what is under way, and wait until it is."""
@@ -228,7 +244,7 @@ class Tryouts:
             tried.finished.set()
 
 
-def _search(tried: Tried, judge: Judge, point: Point) -> tuple[Point, Session] | None:
+def _search(tried: Tried, judge: Judge, point: Point, looking: Looking) -> tuple[Point, Session] | None:
     """A point that gives more for no more, near one that is known, and the session with it."""
     way, start_s = point.way, judge.start_s
 
@@ -244,9 +260,11 @@ def _search(tried: Tried, judge: Judge, point: Point) -> tuple[Point, Session] |
         except BadDocument:
             return None
 
-    found = Search(way.start.settings).run(
-        judged_with, point.judgement, MOST_TRIES, lambda: not tried.stopped.is_set()
-    )
+    def go_on() -> bool:
+        looking.tries += 1
+        return not (tried.stopped.is_set() or looking.stopped.is_set())
+
+    found = Search(way.start.settings).run(judged_with, point.judgement, MOST_TRIES, go_on)
     if found is None:
         return None
     better = replace(way, start=started(found.settings))

@@ -1,4 +1,7 @@
-"""The ways of one fight as one JSON object, the most relief first."""
+"""The ways of one fight as one JSON object, the most relief first.
+
+Those that are judged on one side alone come last: they are not to be ranked among the others.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +40,10 @@ def tryouts_report(
         "start_s": start_s,
         "end_s": end_s,
         "points": [
-            _point(one) for one in sorted(tried.points(), key=lambda one: -one.judgement.relief_db)
+            _point(one)
+            for one in sorted(
+                tried.points(), key=lambda one: (one.way.fold != "both", -one.judgement.relief_db)
+            )
         ],
     }
 

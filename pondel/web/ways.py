@@ -15,7 +15,7 @@ from pondel.core.hearing.table import HiddenPair
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
 from pondel.core.operations.under_one import amounts_by_role
-from pondel.jobs.tryouts import Point, Tried
+from pondel.jobs.tryouts import MOST_TRIES, Point, Tried
 from pondel.web import asked
 from pondel.web.context import asked_stretch, desk, head, jobs, opened, song_facts, still_as
 from pondel.web.ink import inked
@@ -168,6 +168,7 @@ def show(session_id: str):
         is_whole=is_whole,
         kind_of=kind_of,
         where=WHERE,
+        most_tries=MOST_TRIES,
         fights=_fights(document),
         plane={
             "wide": WIDE,
@@ -200,6 +201,19 @@ def better(session_id: str):
     """Look for better near a point; the page tells when something was found, or nothing."""
     point = desk().tryouts.point(asked.words("chosen", most=40))
     desk().tryouts.look_for_better(point.name)
+    return _back_to(session_id, point)
+
+
+@blueprint.post("/better/stop")
+def stop_looking(session_id: str):
+    """End the search near a point: what it found until now stands."""
+    point = desk().tryouts.point(asked.words("chosen", most=40))
+    desk().tryouts.stop_looking(point.name)
+    return _back_to(session_id, point)
+
+
+def _back_to(session_id: str, point: Point):
+    """The screen with a point chosen, in the loop of the page that asks."""
     fight = point.way.fight
     stretch = {"start_s": asked.number("loop_start_s", 0.0), "end_s": asked.number("loop_end_s")}
     where = {"part": fight.yielder.id, "leader": fight.leader.id, "chosen": point.name}

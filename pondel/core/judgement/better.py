@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from contextlib import suppress
 from copy import deepcopy
 from dataclasses import dataclass
 from typing import Any
@@ -136,12 +137,11 @@ class Search:
         count = len(self.paths)
         corners = np.vstack([np.zeros(count), 0.4 * np.eye(count)])
         options = {"maxfev": at_most, "initial_simplex": corners, "xatol": 0.02, "fatol": 0.01}
-        try:
+        # What was found until it was stopped stands.
+        with suppress(Stopped):
             minimize(
                 worse, np.zeros(count), method="Nelder-Mead", bounds=[(-1, 1)] * count, options=options
             )
-        except Stopped:
-            return None
         if not best or best[-1].judgement.relief_db < first.relief_db + WORTH_DB:
             return None
         return best[-1]
