@@ -5,6 +5,9 @@ import { state, tell } from "./state.js";
 
 const UNKNOWN_LOOP_S = 8;
 
+/** A loop as addresses have it: to a tenth of a millisecond, so that a page and its forms speak of one stretch. */
+const exact = ({ start_s, end_s }) => ({ start_s: Number(start_s.toFixed(4)), end_s: Number(end_s.toFixed(4)) });
+
 const keep = (loop) => localStorage.setItem(`pondel-loop-${state.facts.id}`, JSON.stringify(loop));
 
 /** The four bars to begin with: those after the first section change. */
@@ -12,12 +15,12 @@ export function firstLoop() {
   const { sections, seconds, tempo_known, parts } = state.facts;
   const kept = localStorage.getItem(`pondel-loop-${state.facts.id}`);
   if (kept) {
-    const loop = JSON.parse(kept);
+    const loop = exact(JSON.parse(kept));
     if (loop.end_s <= seconds + 0.01) return loop;
   }
   const start_s = sections.length > 1 ? sections[1].start_s : 0;
   const length = tempo_known ? 4 * bar(start_s) : UNKNOWN_LOOP_S;
-  const loop = { start_s, end_s: Math.min(start_s + length, Math.max(seconds, 0.5)) };
+  const loop = exact({ start_s, end_s: Math.min(start_s + length, Math.max(seconds, 0.5)) });
   // Kept, so that a page that is loaded anew plays what this one does.
   if (parts.length && tempo_known) keep(loop);
   return loop;
@@ -25,7 +28,7 @@ export function firstLoop() {
 
 /** Change the loop. */
 export function setLoop(start_s, end_s) {
-  state.loop = { start_s, end_s };
+  state.loop = exact({ start_s, end_s });
   keep(state.loop);
   tell("loop");
 }
