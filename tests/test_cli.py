@@ -132,8 +132,10 @@ def test_the_ways_of_a_fight_from_a_script(run, stems):
     assert (report["leader"], report["part"]) == ("kick", "bass")
     points = report["points"]
     assert {"level", "eq", "compressor", "multiband"} <= {one["kind"] for one in points}
-    reliefs = [one["relief_db"] for one in points]
+    reliefs = [one["relief_db"] for one in points if one["judged_in"] == "both"]
     assert reliefs == sorted(reliefs, reverse=True) and reliefs[0] > 1
+    # What is judged on one side alone is not ranked among the others.
+    assert {one["kind"] for one in points[len(reliefs) :]} == {"pan"}
     level = next(one for one in points if (one["kind"], one["amount"]) == ("level", "usual"))
     assert level["settings"]["gain_db"] == -5 and level["tone"]["largest_db"] == -5
     table = run(*asked[:-1], "1").stdout

@@ -344,7 +344,7 @@ class MoveKind:
     The one that owns the subs gives the low mids, and the other way round; for a kind with `pair` only.
     """
     aside: bool = False
-    """Whether it makes room by moving a part aside: one side gains what the other gives."""
+    """Whether it makes room by moving a part aside: one side alone gives way."""
     only_level: bool = False
     """Whether it does what a fader does: the baseline of all ways, and none that a plan would take."""
     ends_tails: bool = False

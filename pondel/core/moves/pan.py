@@ -63,10 +63,7 @@ def _start(fight: Fight) -> Start:
     far = "left" if fight.aside == "right" else "right"
     pan = round(pan_for(amount.wanted_db), 2)
     settings: dict[str, Any] = {"kind": "pan", "pan": pan if fight.aside == "right" else -pan}
-    said = [
-        f"{amount.why} So much less of {fight.yielder.name} comes from the {far}, all the time; "
-        f"the {fight.aside} gains, and in mono little changes."
-    ]
+    said = [f"{amount.why} So much less of {fight.yielder.name} comes from the {far}, all the time."]
     if fight.centre_hz < MIDDLE_BELOW_HZ:
         said.append("Lows are usually left in the middle: aside, one speaker carries them alone.")
     return Start(settings, said)
@@ -84,7 +81,7 @@ KIND = MoveKind(
     settle_s=lambda move: 0.0,
     channels_out=lambda move, channels: 2,
     fold=_far_side,
-    # What one side gives the other gains: there is no price of which it could be too dear.
+    # What it takes from one side is what it is for: there is no price at which that were too dear.
     checks=tuple(check for check in COMMON if check is not dear),
     aside=True,
     only_level=True,
