@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
@@ -12,7 +14,7 @@ from pondel.core.engine.chunks import ChunkCache
 from pondel.core.errors import NotFound
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst
-from pondel.jobs.turns import MOST_PAGES, Superseded, Turns
+from pondel.jobs.turns import MOST_PAGES, Superseded, Turns, be_nice
 
 
 @pytest.fixture
@@ -290,3 +292,16 @@ def test_two_pages_that_want_the_same_analysis_do_not_wait_for_each_other_for_ev
     for thread in threads:
         thread.join(20)
     assert answers == {("a", "x"): 3, ("b", "x"): 3}
+
+
+@pytest.mark.skipif(not hasattr(os, "getpriority"), reason="only where threads have priorities")
+def test_beside_a_busy_program_a_question_keeps_its_share_and_work_behind_a_good_part(turns):
+    """A step of niceness takes a factor of 1.25 of a thread's share, as Linux weighs them."""
+
+    def share() -> float:
+        weight = 1.25 ** -os.getpriority(os.PRIO_PROCESS, threading.get_native_id())
+        return weight / (1.0 + weight)
+
+    assert 0.4 < turns.take("niceness", "page", share) < 0.5
+    with ThreadPoolExecutor(1, initializer=be_nice) as pool:
+        assert 0.25 < pool.submit(share).result() < 0.4

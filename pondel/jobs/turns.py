@@ -15,7 +15,12 @@ from pondel.core.errors import PondelError
 from pondel.jobs.ear_first import EarFirst
 
 Result = TypeVar("Result")
-NICENESS = 10
+NICENESS, NICENESS_BEHIND = 1, 4
+"""How far work gives way to sound: what a page waits for, and what nobody looks at.
+
+Small, since other programs on the machine count too: with more, analysis all but stops beside a
+busy one. Between its steps it stands still for the ear in any case.
+"""
 MOST_QUESTIONS = 1000
 MOST_PAGES = 5
 SLICE_S = 0.15
@@ -26,10 +31,10 @@ class Superseded(PondelError):
     """A newer question came, the session changed, or nobody waits for the answer any more."""
 
 
-def be_nice() -> None:
+def be_nice(niceness: int = NICENESS_BEHIND) -> None:
     """Let this thread give way to those that render sound."""
     if hasattr(os, "setpriority"):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICENESS)
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), niceness)
 
 
 @dataclass
@@ -54,7 +59,9 @@ class Turns:
 
     def __init__(self, ear: EarFirst) -> None:
         self._ear = ear
-        self._pool = ThreadPoolExecutor(MOST_PAGES + 1, "pondel-analysis", initializer=be_nice)
+        self._pool = ThreadPoolExecutor(
+            MOST_PAGES + 1, "pondel-analysis", initializer=be_nice, initargs=(NICENESS,)
+        )
         self._newest: dict[tuple[str, str | None], int] = {}
         self._pages: OrderedDict[str | None, deque[_Question]] = OrderedDict()
         self._at_work: set[str | None] = set()
