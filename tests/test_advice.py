@@ -14,7 +14,8 @@ from pondel.core.advice import proposals
 from pondel.core.advice.checks import check
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.ears import heard_parts
 from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without_moves
 from pondel.core.errors import BadDocument

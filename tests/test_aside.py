@@ -10,7 +10,8 @@ from moves_tools import noise
 from pondel.core.dsp.fold import folded
 from pondel.core.dsp.pan import pan_for, pan_gains
 from pondel.core.engine import render
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.spectra import ear_spectrum
 from pondel.core.moves.registry import kind_of

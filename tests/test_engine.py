@@ -12,7 +12,8 @@ from pondel.core.audio.media import ArrayMedia
 from pondel.core.bounded import Bounded
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render, routing
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.graph import TraceLogs
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument
@@ -335,7 +336,7 @@ def test_every_stream_of_a_large_session_keeps_its_place():
 
 
 def test_streams_are_bound_by_what_they_hold(monkeypatch):
-    monkeypatch.setattr("pondel.core.engine.chunks.MOST_STREAM_BYTES", 100_000)
+    monkeypatch.setattr("pondel.core.engine.cache.MOST_STREAM_BYTES", 100_000)
     split = {
         "id": "m",
         "kind": "multiband",
@@ -365,7 +366,7 @@ def test_a_fader_asks_for_no_sound_before_the_one_that_is_heard(duck, monkeypatc
     monkeypatch.setattr(
         ChunkedSession,
         "_make",
-        lambda self, node, index: made.append((node[1], index)) or make(self, node, index),
+        lambda self, name, node, index: made.append((node[1], index)) or make(self, name, node, index),
     )
     chunked = ChunkedSession(session, media, ChunkCache())
     chunked.region(("tuba", "after fader"), 4 * chunked.frames, chunked.frames)

@@ -9,7 +9,8 @@ from conftest import RATE, hits, session_of
 from pondel.core import evidence
 from pondel.core.advice.proposals import propose
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import without_moves
 from pondel.core.moves.amounts import STEPS, amount_for
 from pondel.core.moves.fight import Fight

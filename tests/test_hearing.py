@@ -10,7 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix

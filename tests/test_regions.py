@@ -12,7 +12,8 @@ from test_moves_in_common import example, other_for
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.engine import render
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.moves.registry import KINDS
 
 SECONDS = 8.0

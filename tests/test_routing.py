@@ -9,7 +9,8 @@ from conftest import RATE, session_of, sine
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.graph import song_frames
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.spectra import ear_spectrum

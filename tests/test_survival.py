@@ -8,7 +8,8 @@ from conftest import RATE, session_of, sine
 from hearing_tools import band
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_hash
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.scale import PLACES_HZ

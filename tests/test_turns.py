@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import pytest
 
-from pondel.core.engine.chunks import ChunkCache
+from pondel.core.engine.cache import ChunkCache
 from pondel.core.errors import NotFound
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst

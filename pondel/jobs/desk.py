@@ -11,12 +11,15 @@ import numpy as np
 from cachetools import LRUCache
 
 from pondel.core.document import Part, Session
-from pondel.core.engine.chunks import ChunkCache, ChunkedSession
+from pondel.core.engine.cache import ChunkCache
+from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.going_on import GoingOn
 from pondel.core.engine.graph import song_frames
 from pondel.core.engine.listen import (
     Plan,
     make_plan,
     plan_hash,
+    plan_nodes,
     without_contrast,
     without_moves,
 )
@@ -42,6 +45,8 @@ from pondel.store.library import Library, nobody_waits
 from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
+MARK = "~"
+"""Between the name of a sound and what tells it from the exact one, where it goes on from another."""
 MOST_HELD = 16
 
 
@@ -170,11 +175,22 @@ class Desk:
         zone_hz: tuple[float, float] | None = None,
         *,
         treated: bool,
+        heard: str | None = None,
     ) -> tuple[str, Plan]:
-        """Prepare something to be heard; its sound is then served by the hash."""
+        """Prepare something to be heard; its sound is then served by the hash.
+
+        With the name of what is `heard` just now, halls and echoes that a change reaches ring on as
+        they did there. The name of such a sound has a mark; exact sound is to be asked for in the end.
+        """
         plan = make_plan(document, hear, parts, move, zone_hz)
         chunked = self.now(document) if treated or hear == "key" else self.untreated(document)
         name = plan_hash(plan, chunked)
+        with self._lock:
+            before = self._plans.get(heard) if heard else None
+        if before is not None and before[1].session.rate == document.rate:
+            going = GoingOn(chunked, before[1])
+            if going.differs(plan_nodes(plan)):
+                name, chunked = f"{name}{MARK}{going.token}", going
         with self._lock:
             self._plans[name] = (plan, chunked)
             self._plans.move_to_end(name)

@@ -26,6 +26,7 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.core.moves.registry import kind_of
 from pondel.core.survival import sound_of
 from pondel.core.units import say, say_hz
+from pondel.jobs.desk import MARK
 from pondel.jobs.fights import judged_in
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
@@ -56,7 +57,7 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
     parts = wanted.get("parts")
     if not isinstance(parts, list) or not all(isinstance(part, str) for part in parts):
         parts = []
-    move = wanted.get("move")
+    move, heard = wanted.get("move"), wanted.get("heard")
     treated = wanted.get("state") != "before"
     name, _ = desk().plan(
         document,
@@ -65,6 +66,7 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
         move if isinstance(move, str) else None,
         _zone(wanted.get("low_hz"), wanted.get("high_hz")),
         treated=treated,
+        heard=heard if isinstance(heard, str) else None,
     )
     size = chunk_frames(document.rate)
     return {
@@ -86,7 +88,10 @@ def _zone(low_hz: Any, high_hz: Any) -> tuple[float, float] | None:
 @blueprint.get("/sessions/<session_id>/listen")
 @for_the_ear
 def listen(session_id: str):
-    """Where the sound of a mix, pair, part or key is to be had, with a way that is tried if asked."""
+    """Where the sound of a mix, pair, part or key is to be had, with a way that is tried if asked.
+
+    With the name of what is `heard`, it may be one that goes on from that.
+    """
     document = tried_or_asked(session_id)
     wanted = {
         "hear": request.args.get("hear", "mix"),
@@ -95,6 +100,7 @@ def listen(session_id: str):
         "state": request.args.get("state", "after"),
         "low_hz": asked.number("low_hz"),
         "high_hz": asked.number("high_hz"),
+        "heard": asked.words("heard", most=100),
     }
     return sound_facts(document, wanted)
 
@@ -128,7 +134,8 @@ def sound(name: str, index: int):
         raise BadDocument("there is no such chunk")
     block = desk().sound(name, index)
     response = Response(little_endian(block), mimetype="application/octet-stream")
-    response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    kept = "no-store" if MARK in name else "private, max-age=31536000, immutable"
+    response.headers["Cache-Control"] = kept
     response.set_etag(f"{name}-{index}")
     return response.make_conditional(request)
 

@@ -327,6 +327,11 @@ class Cascade:
         self._sos, self._folds = sos, folds
         self._state = np.zeros((*sos.shape[:2], 2))
 
+    @property
+    def state(self) -> np.ndarray:
+        """What the sections hold, float64; writing into it makes them go on from there."""
+        return self._state
+
     def process(self, block: np.ndarray) -> np.ndarray:
         """Filter float32 (frames, channels); without sections the block itself."""
         if not self._sos.shape[0]:

@@ -8,247 +8,28 @@ turned, only that move and those behind it work.
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable, Iterator
-from contextlib import contextmanager
-from weakref import WeakKeyDictionary
 
 import numpy as np
-from cachetools import LRUCache
-from pydantic import BaseModel
 
 from pondel.core.audio.media import Media
 from pondel.core.document import Part, Session
 from pondel.core.engine import routing
+from pondel.core.engine.cache import ChunkCache, PassingCache, Traces, go_on
 from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, in_the_mix_of
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
 from pondel.core.engine.run_up import stand_at
-from pondel.core.engine.spill import Spill
-from pondel.core.engine.streams import Stream
+from pondel.core.engine.streams import Begun, Stream
 from pondel.core.errors import BadRecording
-from pondel.core.moves.base import TRACE_RATE, Traced
+from pondel.core.moves.base import TRACE_RATE, Ringing, Traced
 
 CHUNKS_PER_SECOND = 2
-MAX_BYTES = 512 << 20
-PASSING_BYTES = 96 << 20
-MOST_STREAM_BYTES = 256 << 20
-STREAMS_PER_PART = 4
-"""Of each part: before and after its fader, as they are and as they were before the last change."""
-LEAST_STREAMS = 96
-MOST_TRACES = 256
-MOST_CHAINS = 1024
-Traces = dict[tuple[int, str], Traced]
-"""By the place of a move among those at work, and its band: "" for the whole, "/0" for the first."""
-WAIT_S = 0.02
-SHARED = ("_chunked", "_session", "_media", "_reader", "_design")
-"""What streams hold together with others: it is not theirs to count."""
-
-
-def _go_on() -> None:
-    """Nothing waits."""
 
 
 def chunk_frames(rate: int) -> int:
     """Frames in one chunk."""
     return rate // CHUNKS_PER_SECOND
-
-
-class ChunkCache:
-    """Arrays and unfinished streams by key, least recently used first out. Thread-safe.
-
-    Chunks of sound that fall out of memory go to `spill`, if there is one, and come back from it.
-    """
-
-    def __init__(self, max_bytes: int = MAX_BYTES, spill: Spill | None = None) -> None:
-        self._max_bytes = max_bytes
-        self._spill = spill
-        self._bytes = 0
-        self._arrays: OrderedDict[Hashable, np.ndarray] = OrderedDict()
-        self._streams: OrderedDict[Hashable, tuple[Stream, int]] = OrderedDict()
-        self._stream_bytes = 0
-        # What a stream holds does not grow while it goes on: it is counted once.
-        self._sizes: WeakKeyDictionary[Stream, int] = WeakKeyDictionary()
-        self._traces: LRUCache[Hashable, Traces] = LRUCache(MOST_TRACES)
-        self._chains: LRUCache[str, tuple[tuple[str, ...], int]] = LRUCache(MOST_CHAINS)
-        self._lock = threading.Lock()
-        self._making: dict[Hashable, threading.Lock] = {}
-
-    def unchanged_moves(self, prints: tuple[str, ...]) -> int:
-        """How many moves of a chain are as they were in the chain that was made before it.
-
-        prints: `routing.chain_prints`. It stays the same for as long as the chain does.
-        """
-        with self._lock:
-            last, unchanged = self._chains.get(prints[0], ((), 0))
-            if last != prints:
-                unchanged = _alike(last, prints)
-                self._chains[prints[0]] = prints, unchanged
-            return unchanged
-
-    def get(
-        self, key: Hashable, make: Callable[[], np.ndarray], step: Callable[[], None] | None = None
-    ) -> np.ndarray:
-        """The array under `key`, made at most once even when several threads ask.
-
-        Where `make` may stand still for others, who waits for it calls `step` now and then, so that
-        it does not keep the maker from going on.
-        """
-        found = self._look(key)
-        if found is not None:
-            return found
-        with self._maker(key, step or _go_on):
-            found = self._look(key)
-            if found is None:
-                found = self._spilled(key)
-                if found is None:
-                    found = make()
-                self._put(key, found)
-            return found
-
-    def _spilled(self, key: Hashable) -> np.ndarray | None:
-        return self._spill.get(key) if self._spill and _is_sound(key) else None  # type: ignore[arg-type]
-
-    def traces(
-        self,
-        key: Hashable,
-        make: Callable[[], Traces],
-        step: Callable[[], None] | None = None,
-    ) -> Traces:
-        """The traces under `key`, made at most once even when several threads ask."""
-        with self._lock:
-            found = self._traces.get(key)
-        if found is not None:
-            return found
-        with self._maker(key, step or _go_on):
-            with self._lock:
-                found = self._traces.get(key)
-            if found is None:
-                found = make()
-                with self._lock:
-                    self._traces[key] = found
-            return found
-
-    def take_stream(self, key: Hashable) -> Stream | None:
-        """Hand over the stream that stands at `key`, if one was left there."""
-        with self._lock:
-            found, size = self._streams.pop(key, (None, 0))
-            self._stream_bytes -= size
-            return found
-
-    def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
-        """Keep a stream where it stands; of a session with so many parts each keeps its place."""
-        most = max(LEAST_STREAMS, STREAMS_PER_PART * parts)
-        with self._lock:
-            size = self._sizes.get(stream)
-        if size is None:
-            size = held_bytes(stream)
-        with self._lock:
-            self._sizes[stream] = size
-            _, replaced = self._streams.pop(key, (None, 0))
-            self._streams[key] = stream, size
-            self._stream_bytes += size - replaced
-            while len(self._streams) > most or (
-                self._stream_bytes > MOST_STREAM_BYTES and len(self._streams) > 1
-            ):
-                _, (_, gone) = self._streams.popitem(last=False)
-                self._stream_bytes -= gone
-
-    @contextmanager
-    def _maker(self, key: Hashable, step: Callable[[], None]) -> Iterator[None]:
-        with self._lock:
-            making = self._making.setdefault(key, threading.Lock())
-        while not making.acquire(timeout=WAIT_S):
-            step()
-        try:
-            yield
-        finally:
-            making.release()
-            with self._lock:
-                self._making.pop(key, None)
-
-    def _look(self, key: Hashable) -> np.ndarray | None:
-        with self._lock:
-            found = self._arrays.get(key)
-            if found is not None:
-                self._arrays.move_to_end(key)
-            return found
-
-    def _put(self, key: Hashable, array: np.ndarray) -> None:
-        array.setflags(write=False)
-        fallen: list[tuple[Hashable, np.ndarray]] = []
-        with self._lock:
-            replaced = self._arrays.pop(key, None)
-            self._bytes -= replaced.nbytes if replaced is not None else 0
-            self._arrays[key] = array
-            self._bytes += array.nbytes
-            while self._bytes > self._max_bytes and len(self._arrays) > 1:
-                fallen.append(self._arrays.popitem(last=False))
-                self._bytes -= fallen[-1][1].nbytes
-        if self._spill is not None:
-            for one, old in fallen:
-                if _is_sound(one):
-                    self._spill.put(one, old)  # type: ignore[arg-type]
-
-
-def _alike(last: tuple[str, ...], prints: tuple[str, ...]) -> int:
-    """How many moves two chains have in common from their beginning, but not all of the second one."""
-    most = min(len(last), len(prints) - 1)
-    same = next((n for n in range(most) if last[n] != prints[n]), most)
-    return max(same - 1, 0)
-
-
-class PassingCache(ChunkCache):
-    """Reads what a cache holds, and keeps what is made through it to itself: it goes with its owner.
-
-    So what is only tried takes no place from what is played, in memory and on disk.
-    """
-
-    def __init__(self, shared: ChunkCache, max_bytes: int = PASSING_BYTES) -> None:
-        super().__init__(max_bytes)
-        self._shared = shared
-
-    def _look(self, key: Hashable) -> np.ndarray | None:
-        found = super()._look(key)
-        return self._shared._look(key) if found is None else found
-
-    def unchanged_moves(self, prints: tuple[str, ...]) -> int:
-        """How many moves are those of the chain that is played."""
-        with self._shared._lock:
-            last, _ = self._shared._chains.get(prints[0], ((), 0))
-        return _alike(last, prints)
-
-    def leave_stream(self, key: Hashable, stream: Stream, parts: int) -> None:
-        """Keep it where it stands; the few there are go with this cache, and need not be weighed."""
-        self._streams[key] = stream, 0
-
-
-def held_bytes(thing: object) -> int:
-    """Bytes of the arrays that a stream holds, in itself and in what it is made of."""
-    seen: set[int] = set()
-    waiting, total = [thing], 0
-    while waiting:
-        one = waiting.pop()
-        if id(one) in seen:
-            continue
-        seen.add(id(one))
-        if isinstance(one, np.ndarray):
-            total += one.nbytes
-        elif isinstance(one, dict):
-            waiting += one.values()
-        elif isinstance(one, list | tuple | deque):
-            waiting += one
-        elif type(one).__module__.startswith("pondel.core.") and not isinstance(one, BaseModel):
-            waiting += [
-                value for name, value in getattr(one, "__dict__", {}).items() if name not in SHARED
-            ]
-    return total
-
-
-def _is_sound(key: Hashable) -> bool:
-    """Whether a key names a chunk of a node: its fingerprint and its number."""
-    return isinstance(key, tuple) and len(key) == 2 and isinstance(key[1], int)
 
 
 class ChunkedSession:
@@ -259,7 +40,7 @@ class ChunkedSession:
     """
 
     def __init__(
-        self, session: Session, media: Media, cache: ChunkCache, step: Callable[[], None] = _go_on
+        self, session: Session, media: Media, cache: ChunkCache, step: Callable[[], None] = go_on
     ) -> None:
         self.session = session
         self.frames = chunk_frames(session.rate)
@@ -279,8 +60,12 @@ class ChunkedSession:
 
     def node(self, node: Node, index: int) -> np.ndarray:
         """Chunk `index` of a node: read-only float32 (frames, channels)."""
-        key = (self.fingerprint(node), index)
-        return self._cache.get(key, lambda: self._make(node, index))
+        name = self._name(node)
+        return self._cache.get((name, index), lambda: self._make(name, node, index))
+
+    def _name(self, node: Node) -> Hashable:
+        """What a node's chunks are kept under."""
+        return self.fingerprint(node)
 
     def key_heard(self, part_id: str, move_id: str, index: int) -> np.ndarray:
         """Chunk `index` of what a move's detector hears."""
@@ -319,7 +104,7 @@ class ChunkedSession:
         """The traces of a node's moves."""
         part_id = node[0]
         moves = self._moves_at_work(part_id)
-        lead = min(start, routing.run_up_frames(self.session, node))
+        lead = min(start, routing.chain_run_up_frames(self.session, part_id))
         traces = TraceLogs()
 
         def build(begin: int) -> tuple[Graph, list[Stream]]:
@@ -396,23 +181,31 @@ class ChunkedSession:
             trace_from=trace_from,
         )
 
-    def _begun(self, node: Node, start: int) -> Stream:
+    def _begun(self, node: Node, start: int) -> Begun:
         """The stream of a node that stands at `start`."""
         part_id, tap = node
         if tap != "before fader":
-            return self._graph(start, node).node(node)
-        done = self._unchanged_moves(part_id)
-        before, lead = None, routing.run_up_frames(self.session, node)
-        if done:
-            before = self._without_moves_after(part_id, done)
-            lead = routing.run_up_frames_after(self.session, part_id, done)
+            return Begun(self._graph(start, node).node(node), {})
+        return self._run_up(node, start, self._unchanged_moves(part_id))
+
+    def _run_up(self, node: Node, start: int, done: int, *, spaces_ring_on: bool = False) -> Begun:
+        """A chain's stream that stands at `start`, begun behind `done` of its moves.
+
+        Where `spaces_ring_on`, no time is given to its halls and echoes to fill.
+        """
+        part_id, _ = node
+        before = self._without_moves_after(part_id, done) if done else None
+        lead = routing.chain_run_up_frames(self.session, part_id, done, spaces_ring_on=spaces_ring_on)
+        ringing: dict[str, Ringing] = {}
 
         def build(begin: int) -> tuple[Graph, list[Stream]]:
+            nonlocal ringing
             chain_from = (done, _Chunks(before, node, begin)) if before else None
             graph = self._graph(begin, node, chain_from=chain_from)
-            return graph, [graph.node(node)]
+            stream, ringing = graph.node(node), graph.ringing
+            return graph, [stream]
 
-        return stand_at(build, start, min(start, lead))[0]
+        return Begun(stand_at(build, start, min(start, lead))[0], ringing)
 
     def _unchanged_moves(self, part_id: str) -> int:
         """Behind how many moves of a part's chain its work begins."""
@@ -437,15 +230,20 @@ class ChunkedSession:
     def _borrow(self, node: Node, position: int) -> Stream | None:
         return _Chunks(self, node, position) if node[1] != "source" else None
 
-    def _make(self, node: Node, index: int) -> np.ndarray:
-        start = index * self.frames
-        stream = self._cache.take_stream((self.fingerprint(node), index))
+    def _make(self, name: Hashable, node: Node, index: int) -> np.ndarray:
+        stream = self._cache.take_stream((name, index))
         if stream is None:
-            stream = self._begun(node, start)
+            stream = self._begun(node, index * self.frames)
+            self._keep_ringing((name, index), stream)
         block = stream.read(self.frames)
-        parts = len(self.session.parts)
-        self._cache.leave_stream((self.fingerprint(node), index + 1), stream, parts)
+        self._keep_ringing((name, index + 1), stream)
+        self._cache.leave_stream((name, index + 1), stream, len(self.session.parts))
         return np.ascontiguousarray(block)
+
+    def _keep_ringing(self, key: Hashable, stream: Begun) -> None:
+        if stream.ringing:
+            states = {move: space.ringing() for move, space in stream.ringing.items()}
+            self._cache.keep_ringing(key, states)
 
 
 class _Chunks:

@@ -32,7 +32,7 @@ from pondel.core.engine.streams import (
     Treated,
 )
 from pondel.core.errors import BadRecording
-from pondel.core.moves.base import Place, Remembering, TraceLog
+from pondel.core.moves.base import Place, Remembering, Ringing, TraceLog
 from pondel.core.moves.registry import kind_of
 
 
@@ -90,6 +90,8 @@ class Graph:
         self._keys: dict[str, Tee] = {}
         self.remembering: list[Remembering] = []
         """The processors among those built so far whose state may be of any age."""
+        self.ringing: dict[str, Ringing] = {}
+        """Those built so far that sound on for seconds, by the move that each is."""
 
     def node(self, node: Node) -> Branch:
         """One more reader of the sound at a node."""
@@ -150,6 +152,8 @@ class Graph:
         processor = kind_of(move.kind).at_work(move, rate, stream.channels, log)
         if isinstance(processor, Remembering):
             self.remembering.append(processor)
+        if isinstance(processor, Ringing):
+            self.ringing[move.id] = processor
         if log is not None:
             log.lag = self._trace_from + processor.latency
         start_at = getattr(processor, "start_at", None)

@@ -12,7 +12,7 @@ from pondel.core.document import Session, content_hash, parse_session, to_json
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.routing import key_of
+from pondel.core.engine.routing import Node, key_of
 from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 from pondel.core.moves.registry import kind_of
@@ -30,6 +30,7 @@ Hear = Literal[
     "lost in place",
 ]
 HEARS: tuple[Hear, ...] = Hear.__args__  # type: ignore[attr-defined]
+SUMMED = ("pair", "part", "zone")
 SURVIVING = HEARS[6:]
 """Of a part what is heard in the mix, or lost; by itself, or in its place: `survival.py` plays them."""
 ZONE_SLOPE_DB_OCT = 24
@@ -130,6 +131,13 @@ def plan_hash(plan: Plan, chunked: ChunkedSession) -> str:
         facts += [chunked.fingerprint((part, "before fader")) for part in plan.parts]
         facts += [[chunked.session.part(p).fader_db, chunked.session.part(p).pan] for p in plan.parts]
     return content_hash(facts)
+
+
+def plan_nodes(plan: Plan) -> list[Node]:
+    """What a plan is the sum of; nothing where it is made in another way."""
+    if plan.hear == "mix":
+        return [(part, "after fader") for part in plan.parts]
+    return [(part, "before fader") for part in plan.parts] if plan.hear in SUMMED else []
 
 
 def plan_region(plan: Plan, chunked: ChunkedSession, start: int, frames: int) -> np.ndarray:

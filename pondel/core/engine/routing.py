@@ -7,6 +7,7 @@ equal fingerprints mean equal sound.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from graphlib import CycleError, TopologicalSorter
 
 from pondel.core.audio.media import Media
@@ -196,6 +197,17 @@ def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: di
     return [settings, limits, heard, tempo, hits_s]
 
 
+def passes_a_space(session: Session, node: Node, memo: dict[Node, bool]) -> bool:
+    """Whether some of a node's sound comes out of a hall or an echo; `memo` is one session's."""
+    if node not in memo:
+        part_id, tap = node
+        own = active_moves(session.part(part_id)) if tap == "before fader" else []
+        memo[node] = any(kind_of(move.kind).is_space for move in own) or any(
+            passes_a_space(session, need, memo) for need in needs(session, node)
+        )
+    return memo[node]
+
+
 def run_up_s(session: Session, node: Node, memo: dict[Node, float] | None = None) -> float:
     """Seconds a render must start early for the sound at a node to have settled.
 
@@ -212,33 +224,37 @@ def _run_up_s(session: Session, node: Node, memo: dict[Node, float]) -> float:
     part_id, tap = node
     if tap != "before fader":
         return max((run_up_s(session, need, memo) for need in needs(session, node)), default=0.0)
+
+    def key_settled_s(key: Key) -> float:
+        upstream = 0.0
+        if session.has_part(key.source):
+            upstream = run_up_s(session, (key.source, key.tap), memo)
+        return upstream + _cuts_settled_s(key)
+
     settled = run_up_s(session, (part_id, "source"), memo)
-    return _settled_s(session, active_moves(session.part(part_id)), settled, memo)
+    moves = [(move, kind_of(move.kind).settle_s(move)) for move in active_moves(session.part(part_id))]
+    return _settled_s(session, moves, settled, key_settled_s)
 
 
-def _settled_s(session: Session, moves: list[Move], settled: float, memo: dict[Node, float]) -> float:
-    """Seconds until moves in a row have settled, what comes into them having `settled` before."""
-    for move in moves:
-        own = kind_of(move.kind).settle_s(move)
+def _settled_s(
+    session: Session,
+    moves: list[tuple[Move, float]],
+    settled: float,
+    key_settled_s: Callable[[Key], float],
+) -> float:
+    """Seconds until moves in a row have settled, each in so many; before them it took `settled`."""
+    for move, own in moves:
         key = key_of(session, move)
         if key is None:
             settled += own
         else:
-            settled = max(settled, _key_settled_s(session, key, memo) + own)
+            settled = max(settled, key_settled_s(key) + own)
     return settled
 
 
-def key_run_up_frames(session: Session, key: Key) -> int:
-    """Frames a render must start early for what a key's detector hears to have settled."""
-    return math.ceil(_key_settled_s(session, key, {}) * session.rate)
-
-
-def _key_settled_s(session: Session, key: Key, memo: dict[Node, float]) -> float:
-    upstream = 0.0
-    if session.has_part(key.source):
-        upstream = run_up_s(session, (key.source, key.tap), memo)
+def _cuts_settled_s(key: Key) -> float:
     cuts = [cut for cut in (key.low_cut_hz, key.high_cut_hz) if cut is not None]
-    return upstream + sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts)
+    return sum(filters.settle_s(cut, key.slope_db_oct) for cut in cuts)
 
 
 def run_up_frames(session: Session, node: Node) -> int:
@@ -246,7 +262,22 @@ def run_up_frames(session: Session, node: Node) -> int:
     return math.ceil(run_up_s(session, node) * session.rate)
 
 
-def run_up_frames_after(session: Session, part_id: str, moves: int) -> int:
-    """Frames a render must start early where what leaves a part's first moves is known exactly."""
-    rest = active_moves(session.part(part_id))[moves:]
-    return math.ceil(_settled_s(session, rest, 0.0, {}) * session.rate)
+def key_run_up_frames(session: Session, key: Key) -> int:
+    """Frames to start early for what a detector hears, where the sound it listens to is known."""
+    return math.ceil(_cuts_settled_s(key) * session.rate)
+
+
+def chain_run_up_frames(
+    session: Session, part_id: str, done: int = 0, *, spaces_ring_on: bool = False
+) -> int:
+    """Frames to start a part's chain early where all that comes into it, and its keys, is known.
+
+    Of the moves at work the first `done` are done; halls and echoes that ring on need no time to fill.
+    """
+
+    def own_s(move: Move) -> float:
+        kind = kind_of(move.kind)
+        return 0.0 if spaces_ring_on and kind.is_space else kind.settle_s(move)
+
+    moves = [(move, own_s(move)) for move in active_moves(session.part(part_id))[done:]]
+    return math.ceil(_settled_s(session, moves, 0.0, _cuts_settled_s) * session.rate)

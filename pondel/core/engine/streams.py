@@ -13,7 +13,7 @@ from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.pan import pan_gains
-from pondel.core.moves.base import Processor
+from pondel.core.moves.base import Processor, Ringing
 from pondel.core.moves.describe import Key
 
 
@@ -25,6 +25,18 @@ class Stream(Protocol):
     def read(self, frames: int) -> np.ndarray:
         """The next float32 (frames, channels)."""
         ...
+
+
+class Begun:
+    """A node's stream, with the halls and echoes of its own chain."""
+
+    def __init__(self, stream: Stream, ringing: dict[str, Ringing]) -> None:
+        self.channels = stream.channels
+        self.ringing = ringing
+        self._stream = stream
+
+    def read(self, frames: int) -> np.ndarray:
+        return self._stream.read(frames)
 
 
 class RecordingStream:

@@ -139,6 +139,19 @@ class Remembering(Protocol):
         ...
 
 
+@runtime_checkable
+class Ringing(Protocol):
+    """A processor that sounds on for seconds of what it heard, as halls and echoes do."""
+
+    def ringing(self) -> tuple[np.ndarray, ...]:
+        """What it still sounds on with, as it is now."""
+        ...
+
+    def ring_on(self, state: tuple[np.ndarray, ...]) -> bool:
+        """Sound on with what another of its kind rang with; False where that does not fit it."""
+        ...
+
+
 class Trace(Protocol):
     """Where a processor writes its reduction in dB, one value a frame; by band where it has bands.
 

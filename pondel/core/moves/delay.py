@@ -62,6 +62,23 @@ class DelayProcessor:
         """Begin at a place in the song."""
         self._position, self._beats = place.frame, place.beats
 
+    def ringing(self) -> tuple[np.ndarray, ...]:
+        """What is on its way round, oldest first, and its cuts."""
+        late = int(self._delays(1)[0])
+        at = np.arange(self._place - late, self._place) % self._ring.shape[1]
+        return self._ring[:, at], self._state.copy()
+
+    def ring_on(self, state: tuple[np.ndarray, ...]) -> bool:
+        """Go on with what was on another's way round, as far back as this one hears."""
+        under_way, cuts_state = state
+        if cuts_state.shape != self._state.shape:
+            return False
+        newest = under_way[:, -(self._ring.shape[1] - 1) :]
+        self._ring[:] = 0.0
+        self._ring[:, : newest.shape[1]] = newest
+        self._place, self._state[:] = newest.shape[1], cuts_state
+        return True
+
     def _delays(self, frames: int) -> np.ndarray:
         """How late each frame hears, in frames."""
         move = self._move

@@ -90,6 +90,24 @@ class ReverbProcessor:
         self._level = np.float32(np.sqrt((1.0 - kept) / (4.0 * kept)))
         self._cut = Cascade(cuts(move, rate), 2)
 
+    def ringing(self) -> tuple[np.ndarray, ...]:
+        """What is in its lines, its cuts and its pre-delay."""
+        held = (self._lines, self._lowered, self._diffusion, self._places, self._frames)
+        return tuple(one.copy() for one in (*held, self._cut.state, self._early))
+
+    def ring_on(self, state: tuple[np.ndarray, ...]) -> bool:
+        """Ring on as another did whose walls are as far apart; another pre-delay begins anew."""
+        lines, lowered, diffusion, places, frames, cut, early = state
+        if not np.array_equal(frames, self._frames) or cut.shape != self._cut.state.shape:
+            return False
+        self._lines[:], self._lowered[:], self._diffusion[:] = lines, lowered, diffusion
+        self._places[:], self._cut.state[:] = places, cut
+        if early.shape == self._early.shape:
+            self._early[:] = early
+        else:
+            self._early[:], self._places[0] = 0.0, 0
+        return True
+
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         dry = np.repeat(finite(block), 2, axis=1) if block.shape[1] == 1 else finite(block)
         wet = np.empty_like(dry)

@@ -2,7 +2,7 @@
 import { about, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
 import { dragging } from "./drag.js";
-import { first, isHurried, question } from "./questions.js";
+import { atRest, first, isHurried, question } from "./questions.js";
 import { barAt, barsBeats, beat, nearestBeat, secondOfBar } from "./beats.js";
 import { firstLoop, setLoop } from "./loop.js";
 import { on, state, tell } from "./state.js";
@@ -40,10 +40,22 @@ const gain = () => {
 };
 let reference = { gain_db: 0 };
 
-function listenAddress() {
+/** Where the sound of the present choices is to be had: one that goes on from what is `heard`, or else exact. */
+function listenAddress(heard = null) {
   const { parts, ...rest } = wanted();
   const revision = state.heardRevision ?? state.facts.revision;
-  return about("listen", { ...rest, part: parts, revision });
+  return about("listen", { ...rest, part: parts, revision, heard });
+}
+
+const EXACT_MS = 300;
+/** Between the name of a sound and what tells it from the exact one, where halls and echoes ring on from before. */
+const MARK = "~";
+/** After a change exact sound takes the place of one that goes on from what was heard before. */
+const exactly = atRest(() => player.wanted?.sound.hash.includes(MARK) && refresh(), EXACT_MS);
+
+function bring(sound) {
+  if (sound.hash.includes(MARK)) exactly();
+  return player.swap(sound, gain());
 }
 
 let hearing = Promise.resolve();
@@ -51,14 +63,14 @@ let hearing = Promise.resolve();
 export const heard = () => Promise.race([hearing, new Promise((done) => setTimeout(done, PATIENCE_MS))]);
 
 /** Ask for the sound that fits the present choices and bring it under the playhead. */
-async function refresh() {
+async function refresh(heard = null) {
   if (!player.isOn) return;
   const mine = ++asking;
   try {
     await first(async () => {
-      const sound = await getJSON(listenAddress());
+      const sound = await getJSON(listenAddress(heard));
       if (state.hear === "reference") await matched();
-      if (mine === asking) await player.swap(sound, gain());
+      if (mine === asking) await bring(sound);
     });
   } catch (error) {
     say(error.message);
@@ -340,8 +352,8 @@ export async function start() {
     if (sound && player.isOn) {
       // What was asked for before the change is older than its sound.
       asking++;
-      hearing = first(() => player.swap(sound, gain())).catch(player.onTrouble);
-    } else refresh();
+      hearing = first(() => bring(sound)).catch(player.onTrouble);
+    } else refresh(player.heard);
     matching.soon();
   });
   on("zone", () => {

@@ -32,7 +32,7 @@ async function send() {
     try {
       const { facts } = state;
       const asked = wanted();
-      const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...asked, at: player.upcoming() } };
+      const body = { do: one.operation, base: facts.revision, gesture: one.gesture, page, listen: { ...asked, at: player.upcoming(), heard: player.heard } };
       const answer = await post(`/sessions/${facts.id}/edit`, body);
       answered(one.gesture);
       learn(answer.session);

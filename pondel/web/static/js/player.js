@@ -130,6 +130,11 @@ export class Player {
     return !this.isFollowing && this.layer?.sound.hash === this.wanted.sound.hash && this.context.currentTime > this.layer.begin + SETTLED_S;
   }
 
+  /** The name of what is heard now, "" while nothing plays. */
+  get heard() {
+    return this.playing ? this.layer.sound.hash : "";
+  }
+
   /** The chunks that will be under the playhead when a change asked for now is there: one, or two near an end. */
   upcoming() {
     if (!this.playing) return [];
