@@ -112,6 +112,30 @@ def chunk(caller, name: str, index: int = 1) -> np.ndarray:
     return np.frombuffer(answer.data, "<f4").reshape(2, RATE // 2)
 
 
+def test_after_a_change_a_hall_rings_on_under_a_name_that_is_not_kept(caller, song):
+    caller.edit(song, op="give way", kind="compressor", leader="kick", part="tuba")
+    caller.edit(song, op="add move", part="tuba", kind="reverb", values={"decay_s": 3.0, "mix": 0.4})
+    heard = caller.client.get(f"/sessions/{song}/listen?hear=mix").json["hash"]
+    was = chunk(caller, heard, 5)
+    target = {"op": "set move", "part": "tuba", "move": "m1", "field": "threshold_db"}
+    listen = {"hear": "mix", "heard": heard}
+    changed = caller.edit(song, **target, value=-60, listen=listen).json["sound"]["hash"]
+    exact = caller.client.get(f"/sessions/{song}/listen?hear=mix").json["hash"]
+    assert changed.startswith(f"{exact}_") and exact != heard
+    went_on = caller.client.get(f"/sound/{changed}/5")
+    assert went_on.headers["Cache-Control"] == "no-store"
+    samples = np.frombuffer(went_on.data, "<f4").reshape(2, RATE // 2)
+    assert np.abs(samples - was).max() > 0.001
+    assert np.abs(samples - chunk(caller, exact, 5)).max() > 0.001
+    for forgotten in ("", "nothing-like-it", "x" * 70):
+        asked = caller.client.get(f"/sessions/{song}/listen?hear=mix&heard={forgotten}").json["hash"]
+        assert asked == exact
+    # Where no change reaches a hall, the sound is the exact one at once.
+    listen["heard"] = exact
+    fader = {"op": "set part", "part": "kick", "field": "fader_db", "value": -1}
+    assert "_" not in caller.edit(song, **fader, listen=listen).json["sound"]["hash"]
+
+
 def test_a_drag_that_replaced_its_revision_is_still_answered(caller, song):
     target = {"op": "set part", "part": "tuba", "field": "fader_db", "gesture": "drag-1"}
     gone = caller.edit(song, **target, value=-2).json["session"]["revision"]

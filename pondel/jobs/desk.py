@@ -45,7 +45,7 @@ from pondel.store.library import Library, nobody_waits
 from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
-MARK = "~"
+MARK = "_"
 """Between the name of a sound and what tells it from the exact one, where it goes on from another."""
 MOST_HELD = 16
 

@@ -49,7 +49,7 @@ function listenAddress(heard = null) {
 
 const EXACT_MS = 300;
 /** Between the name of a sound and what tells it from the exact one, where halls and echoes ring on from before. */
-const MARK = "~";
+const MARK = "_";
 /** After a change exact sound takes the place of one that goes on from what was heard before. */
 const exactly = atRest(() => player.wanted?.sound.hash.includes(MARK) && refresh(), EXACT_MS);
 
