@@ -15,7 +15,7 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
-from pondel.core.hearing.loudness import partial_loudness, short_term
+from pondel.core.hearing.loudness import Excited, partial_loudness, short_term
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
 from pondel.core.hearing.spectra import ear_frames, ear_spectrum
@@ -223,6 +223,27 @@ def test_the_table_gives_what_is_lost_to_the_hiders():
         hidden(Excitation(powers[0]), Excitation(powers[1] + powers[2])).share, abs=0.005
     )
     assert table.sone("a") == pytest.approx(table.share("a") * table.loudness_sone("a"), rel=1e-3)
+
+
+def test_of_many_hiders_each_is_heard_in_fewer_frames_and_told_alike(monkeypatch):
+    monkeypatch.setattr("pondel.core.hearing.table_maker.MOST_BESIDES", 1)
+    weighed = []
+    beside_each = Excited.beside_each
+
+    def counted(self, maskers, rows):
+        found = beside_each(self, maskers, rows)
+        weighed.append(found.shape[0] * found.shape[1])
+        return found
+
+    monkeypatch.setattr(Excited, "beside_each", counted)
+    bands = [band(100 + 20 * n, 2000, -30 - n, n + 1) for n in range(6)]
+    table, powers = table_of(*bands, block=100)
+    # Two hiders besides the worst three share every fourth frame of each block of 100.
+    assert len(weighed) >= 18 and max(weighed) <= 100 // 4 + 1
+    for pair in table.pairs():
+        own, other = ("abcdef".index(one) for one in (pair.hidden, pair.by))
+        wanted = hidden(Excitation(powers[own]), Excitation(powers[other])).share
+        assert pair.alone_share == pytest.approx(wanted, abs=0.02)
 
 
 def test_the_table_does_not_depend_on_the_order_of_parts():

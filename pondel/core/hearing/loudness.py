@@ -9,6 +9,7 @@ reaches both ears alike.
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 
 import numpy as np
@@ -226,6 +227,19 @@ class Excited:
             out,
             clear_db,
         )
+
+    def beside_each(self, maskers: Sequence[Excited], rows: slice) -> np.ndarray:
+        """The same beside each of several maskers in some frames, float32 (maskers, frames, places)."""
+
+        def gathered(arrays: Iterable[np.ndarray]) -> np.ndarray:
+            return np.concatenate([one[rows] for one in arrays])
+
+        own, own_db = (np.tile(one[rows], (len(maskers), 1)) for one in (self.power, self._in_db))
+        masks = [gathered(one._masks[n] for one in maskers) for n in range(3)]
+        noise, out = gathered(one.power for one in maskers), np.empty_like(own)
+        scale = np.float32(SCALE)
+        _all_beside(own, own_db, noise, *masks, _TABLE, _edges(), scale, out, NO_CLEAR_DB)
+        return out.reshape(len(maskers), -1, out.shape[1])
 
 
 def clear_above_db(power: np.ndarray, others: np.ndarray) -> np.ndarray:

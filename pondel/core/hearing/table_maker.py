@@ -15,6 +15,8 @@ from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
 
 THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 1000
+MOST_BESIDES = 16
+"""As many hiders of a part are heard beside it in every frame that counts; more of them share those."""
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
@@ -37,14 +39,18 @@ def _weigh(lost, others, groups, present, alone, weights, own):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _take(alone, heard, groups, times, sums):
-    """Add what is lost of one part beside another to its sums, float64 (groups, places)."""
-    for f in range(alone.shape[0]):
-        if groups[f] < 0:
-            continue
-        row = sums[groups[f]]
-        for b in range(alone.shape[1]):
-            row[b] += times * max(alone[f, b] - heard[f, b], np.float32(0.0))
+def _take(alone, heard, groups, times, hiders, sums):
+    """Add what is lost of a part beside each of some others, float64 (groups, parts, places).
+
+    heard: float32 (hiders, frames, places).
+    """
+    for n in range(hiders.size):
+        for f in range(alone.shape[0]):
+            if groups[f] < 0:
+                continue
+            row = sums[groups[f], hiders[n]]
+            for b in range(alone.shape[1]):
+                row[b] += times * max(alone[f, b] - heard[n, f, b], np.float32(0.0))
 
 
 def frames_at_once(parts: int, part_frames: int) -> int:
@@ -108,6 +114,7 @@ class TableMaker:
         self._pairs: list[dict[int, _PairSums]] = [{} for _ in self._ids]
         self._lengths = np.zeros(len(self._segments) + 1)
         self._frames = np.zeros((parts, groups))
+        self._blocks = 0
 
     def add(self, first: int, powers: np.ndarray, on_hits: np.ndarray) -> None:
         """Add frames from `first` on.
@@ -115,6 +122,7 @@ class TableMaker:
         `powers` is float32 (parts, frames, places), the excitation of each part; `on_hits` bool
         (parts, frames), whether a frame follows one of the part's own hits.
         """
+        self._blocks += 1
         total = powers.sum(axis=0)
         where = self._where(first, powers.shape[1])
         self._lengths += np.bincount(where, minlength=self._lengths.size)
@@ -182,14 +190,27 @@ class TableMaker:
     def _add_besides(self, part: int, heard: _Heard, few: list[Excited], given, all_given) -> None:
         """Add what each of those that hide enough of a part would hide by itself."""
         left, alone_db = np.empty_like(heard.alone), np.empty_like(heard.alone)
-        worst = set(np.argsort(-all_given, kind="stable")[:HIDERS].tolist())
-        for other in np.flatnonzero(given >= heard.enough).tolist():
+        worst = np.argsort(-all_given, kind="stable")[:HIDERS].tolist()
+        hiders = np.flatnonzero(given >= heard.enough).tolist()
+        for other in set(hiders).intersection(worst):
             few[part].beside(few[other], left, alone_db)
-            _take(heard.alone, left, heard.groups, THIN, self._alone_by[part, :, other])
-            if other in worst:
-                without_db = clear_above_db(few[part].power, heard.others - few[other].power)
-                sums = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
-                sums.add(alone_db, without_db, heard.alone, heard.groups)
+            took, sums = np.array([other]), self._alone_by[part]
+            _take(heard.alone, left[np.newaxis], heard.groups, float(THIN), took, sums)
+            without_db = clear_above_db(few[part].power, heard.others - few[other].power)
+            pair = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
+            pair.add(alone_db, without_db, heard.alone, heard.groups)
+        self._add_lesser(part, heard, few, [one for one in hiders if one not in worst])
+
+    def _add_lesser(self, part: int, heard: _Heard, few: list[Excited], hiders: list[int]) -> None:
+        """The same for those of whom no more is told; the more there are, the fewer frames each."""
+        if not hiders:
+            return
+        step = min(-(-len(hiders) // MOST_BESIDES), heard.alone.shape[0])
+        rows = slice(self._blocks % step, None, step)
+        left = few[part].beside_each([few[one] for one in hiders], rows)
+        times = THIN * heard.alone.shape[0] / left.shape[1]
+        sums = self._alone_by[part]
+        _take(heard.alone[rows], left, heard.groups[rows], times, np.array(hiders), sums)
 
     def table(self) -> HiddenTable:
         """Everything added so far."""
