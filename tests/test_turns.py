@@ -305,3 +305,32 @@ def test_beside_a_busy_program_a_question_keeps_its_share_and_work_behind_a_good
     assert 0.4 < turns.take("niceness", "page", share) < 0.5
     with ThreadPoolExecutor(1, initializer=be_nice) as pool:
         assert 0.25 < pool.submit(share).result() < 0.4
+
+
+def test_work_behind_stands_still_while_a_page_waits_and_only_then(turns):
+    asked, answer, stepped = threading.Event(), threading.Event(), []
+
+    def question():
+        asked.set()
+        assert answer.wait(10)
+
+    def work():
+        with turns.behind():
+            turns.step()
+            stepped.append(answer.is_set())
+
+    with ThreadPoolExecutor(2) as pool:
+        for is_behind in (False, True):
+            asked.clear(), answer.clear()
+            waiting = pool.submit(turns.take, "a", "page", question, is_behind=is_behind)
+            assert asked.wait(10)
+            behind = pool.submit(work)
+            if is_behind:
+                behind.result(10)
+            else:
+                with pytest.raises(TimeoutError):
+                    behind.result(0.3)
+            answer.set()
+            behind.result(10)
+            waiting.result(10)
+    assert stepped == [True, False]

@@ -77,7 +77,7 @@ class Meanwhile:
 
         def do() -> None:
             try:
-                self._turns.take("outline", name, work)
+                self._turns.take("outline", name, work, is_behind=True)
             except Superseded:
                 pass
             except PondelError as error:

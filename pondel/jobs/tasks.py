@@ -337,13 +337,18 @@ class Jobs:
             left = spent / done * (len(missing) - done) if done else None
             self._listening[session_id] = Listening(done, len(missing), left)
 
+        def analysed(part: str) -> None:
+            with self.turns.behind():
+                analysis.part(document, part)
+
         note(0)
         with ThreadPoolExecutor(CORES, initializer=be_nice) as pool:
-            work = [pool.submit(analysis.part, document, part) for part in missing]
+            work = [pool.submit(analysed, part) for part in missing]
             for done, finished in enumerate(as_completed(work), 1):
                 finished.result()
                 note(done)
-        analysis.table(document)
+        with self.turns.behind():
+            analysis.table(document)
         self.starved.forget(f"song {session_id}")
         with self._lock:
             self._listening.pop(session_id, None)

@@ -6,8 +6,9 @@ import os
 import threading
 import time
 from collections import OrderedDict, deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -23,6 +24,8 @@ busy one. Between its steps it stands still for the ear in any case.
 """
 MOST_QUESTIONS = 1000
 MOST_PAGES = 5
+LONGEST_STOP_S = 4.0
+"""Work behind pages takes a step at least this often, however much they ask."""
 SLICE_S = 0.15
 """A page whose question takes longer lets the next page go on, and waits for its turn again."""
 
@@ -70,6 +73,19 @@ class Turns:
         self._holder: object | None = None
         self._count = 0
         self._mine = threading.local()
+        self._open = 0
+
+    @contextmanager
+    def behind(self) -> Iterator[None]:
+        """What this thread does inside stands still, between steps, while a page waits for something.
+
+        It holds nothing then that a page could wait for.
+        """
+        self._mine.is_behind = True
+        try:
+            yield
+        finally:
+            self._mine.is_behind = False
 
     def take(
         self,
@@ -77,8 +93,25 @@ class Turns:
         page: str | None,
         work: Callable[[], Result],
         is_gone: Callable[[], bool] = lambda: False,
+        *,
+        is_behind: bool = False,
     ) -> Result:
-        """The result of `work` when its turn comes; Superseded when it is not wanted any more."""
+        """The result of `work` when its turn comes; Superseded when it is not wanted any more.
+
+        No page waits for what `is_behind`: it takes turns, but work behind pages goes on beside it.
+        """
+        with self._changed:
+            self._open += not is_behind
+        try:
+            return self._take(kind, page, work, is_gone)
+        finally:
+            with self._changed:
+                self._open -= not is_behind
+                self._changed.notify_all()
+
+    def _take(
+        self, kind: str, page: str | None, work: Callable[[], Result], is_gone: Callable[[], bool]
+    ) -> Result:
         with self._changed:
             self._count += 1
             question = _Question(kind, page, self._count, work, is_gone)
@@ -159,6 +192,9 @@ class Turns:
         self._give_up_the_old(question)
         self._ear.step()
         if question is None:
+            if getattr(self._mine, "is_behind", False):
+                with self._changed:
+                    self._changed.wait_for(lambda: not self._open, LONGEST_STOP_S)
             return
         if self._waiting and time.monotonic() - self._mine.since > SLICE_S:
             self._end_turn()
