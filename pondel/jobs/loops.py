@@ -22,7 +22,6 @@ from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker, frames_at_once
-from pondel.jobs.turns import NICENESS, be_nice
 
 PART_FRAMES = 20_000
 NO_FAMILIES: Members = {}
@@ -68,7 +67,7 @@ class Loops:
             found = self._tables.get(key)
         if found is not None:
             return found
-        powers = self._all_powers(now, names, start, frames, side)
+        powers = [self._power(now, part.id, names[part.id], start, frames, side) for part in parts]
         on_hits = np.stack([near_hits(at, powers[0].shape[0]) for at in hits.values()])
         made = self._added_up(*together(list(names), np.stack(powers), on_hits, families))
         with self._lock:
@@ -82,23 +81,7 @@ class Loops:
         """Excitation by one part in a stretch, float32 (frames, places)."""
         now = self._now(document)
         name = _name(now, part, start, frames, side)
-        self._step()
         return self._power(now, part, name, start, frames, side)
-
-    def _all_powers(
-        self, now: ChunkedSession, names: dict[str, str], start: int, frames: int, side: Side
-    ) -> list[np.ndarray]:
-        """Excitations by parts, a few at a time."""
-
-        def power(part: str) -> np.ndarray:
-            return self._power(now, part, names[part], start, frames, side)
-
-        parts, found = list(names), []
-        with ThreadPoolExecutor(CORES, initializer=be_nice, initargs=(NICENESS,)) as pool:
-            for first in range(0, len(parts), CORES):
-                self._step()
-                found += pool.map(power, parts[first : first + CORES])
-        return found
 
     def _power(
         self, now: ChunkedSession, part: str, name: str, start: int, frames: int, side: Side
@@ -106,6 +89,7 @@ class Loops:
         with self._lock:
             found = self._powers.get(name)
         if found is None:
+            self._step()
             found = in_the_mix(now, part, start, frames, side).power
             with self._lock:
                 if found.nbytes <= POWERS_BYTES:
