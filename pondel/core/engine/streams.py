@@ -125,6 +125,14 @@ class Branch:
         return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
 
 
+def _own(block: np.ndarray) -> np.ndarray:
+    """A block that may be written to, as what comes from a recording may.
+
+    Kept chunks may not; a kernel would be compiled once more, for those, at their first use.
+    """
+    return block if block.flags.writeable else block.copy()
+
+
 class KeyStream:
     """A key as its detector hears it: with its level and its cuts."""
 
@@ -140,7 +148,7 @@ class KeyStream:
         self._filters = [Cascade(sos, stream.channels) for sos in cuts]
 
     def read(self, frames: int) -> np.ndarray:
-        block = self._stream.read(frames)
+        block = _own(self._stream.read(frames))
         if self._gain != 1.0:
             block = block * self._gain
         for section in self._filters:
@@ -172,7 +180,7 @@ class Treated:
     def read(self, frames: int) -> np.ndarray:
         late = 0 if self._started else self._processor.latency
         self._started = True
-        fresh = self._stream.read(frames + late)
+        fresh = _own(self._stream.read(frames + late))
         key = self._key.read(frames + late) if self._key else None
         if self._keeps:
             joined = np.concatenate([self._ahead, fresh])
