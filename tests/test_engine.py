@@ -18,6 +18,7 @@ from pondel.core.engine.graph import TraceLogs
 from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.in_the_mix import in_the_mix
+from pondel.core.moves.registry import kind_of
 
 
 def changed(session, part_id, **fields):
@@ -395,3 +396,33 @@ def test_while_a_value_is_turned_the_moves_before_it_stand_and_the_sound_is_the_
     assert peak_db(heard - alone) < -90
     cut = ChunkedSession(changed(session, "tuba", moves=chain[:turned]), media, cache)
     assert cache._look((cut.fingerprint(node), 5)) is not None
+
+
+def test_what_goes_into_a_move_is_as_a_recording_is_for_the_compiler(duck, monkeypatch):
+    """Chunks that are kept may not be written to: a kernel would be compiled anew for them."""
+    session, media = duck
+    seen = []
+    for kind in ("eq", "compressor"):
+        made = kind_of(kind).make
+
+        def noting(*args, made=made, **more):
+            processor = made(*args, **more)
+            process = processor.process
+
+            def noted(block, key):
+                seen.append([one.flags.writeable for one in (block, key) if one is not None])
+                return process(block, key)
+
+            processor.process = noted
+            return processor
+
+        monkeypatch.setitem(kind_of(kind).__dict__, "make", noting)
+    cache, (move,) = ChunkCache(), to_json(session)["parts"][1]["moves"]
+    eq = {"id": "first", "kind": "eq"}
+    for threshold_db in (-30, -31, -32):
+        moves = [eq, {**move, "key": {"source": "kick", "tap": "before fader"}}]
+        moves[1]["threshold_db"] = threshold_db
+        ChunkedSession(changed(session, "tuba", moves=moves), media, cache).node(
+            ("tuba", "before fader"), 4
+        )
+    assert seen and all(all(one) for one in seen)
