@@ -18,6 +18,7 @@ from typing import Any
 from urllib.parse import quote
 
 import numba
+import numpy as np
 import portalocker
 from platformdirs import user_cache_path
 
@@ -49,6 +50,14 @@ def _cache() -> Path | None:
 _CACHE = _cache()
 if _CACHE is not None:
     numba.config.CACHE_DIR = str(_CACHE)  # type: ignore[attr-defined]
+
+
+def writable(block: np.ndarray) -> np.ndarray:
+    """A block that may be written to, as what comes from a recording may.
+
+    Kept chunks may not; a kernel would be compiled once more, for those, at their first use.
+    """
+    return block if block.flags.writeable else block.copy()
 
 
 def is_warm() -> bool:

@@ -11,6 +11,7 @@ from pondel.core.audio.media import Reader
 from pondel.core.document import Part
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
+from pondel.core.dsp.compiled import writable
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.pan import pan_gains
 from pondel.core.moves.base import Processor, Ringing
@@ -125,14 +126,6 @@ class Branch:
         return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
 
 
-def _own(block: np.ndarray) -> np.ndarray:
-    """A block that may be written to, as what comes from a recording may.
-
-    Kept chunks may not; a kernel would be compiled once more, for those, at their first use.
-    """
-    return block if block.flags.writeable else block.copy()
-
-
 class KeyStream:
     """A key as its detector hears it: with its level and its cuts."""
 
@@ -148,7 +141,7 @@ class KeyStream:
         self._filters = [Cascade(sos, stream.channels) for sos in cuts]
 
     def read(self, frames: int) -> np.ndarray:
-        block = _own(self._stream.read(frames))
+        block = writable(self._stream.read(frames))
         if self._gain != 1.0:
             block = block * self._gain
         for section in self._filters:
@@ -180,7 +173,7 @@ class Treated:
     def read(self, frames: int) -> np.ndarray:
         late = 0 if self._started else self._processor.latency
         self._started = True
-        fresh = _own(self._stream.read(frames + late))
+        fresh = writable(self._stream.read(frames + late))
         key = self._key.read(frames + late) if self._key else None
         if self._keeps:
             joined = np.concatenate([self._ahead, fresh])
