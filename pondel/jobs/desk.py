@@ -50,6 +50,11 @@ MARK = "_"
 MOST_HELD = 16
 
 
+def is_exact(name: str) -> bool:
+    """Whether the sound of this name is exact, rather than one that goes on from another."""
+    return MARK not in name
+
+
 @lru_cache(maxsize=64)
 def _untreated(session_json: str) -> Session:
     return without_moves(Session.model_validate_json(session_json))

@@ -26,7 +26,7 @@ from pondel.core.moves.base import TRACE_RATE, Traced
 from pondel.core.moves.registry import kind_of
 from pondel.core.survival import sound_of
 from pondel.core.units import say, say_hz
-from pondel.jobs.desk import MARK
+from pondel.jobs.desk import is_exact
 from pondel.jobs.fights import judged_in
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
@@ -71,6 +71,7 @@ def sound_facts(document: Session, wanted: dict[str, Any]) -> dict[str, Any]:
     size = chunk_frames(document.rate)
     return {
         "hash": name,
+        "is_exact": is_exact(name),
         "rate": document.rate,
         "chunk_frames": size,
         "chunks": -(-desk().frames(document) // size),
@@ -134,7 +135,7 @@ def sound(name: str, index: int):
         raise BadDocument("there is no such chunk")
     block = desk().sound(name, index)
     response = Response(little_endian(block), mimetype="application/octet-stream")
-    kept = "no-store" if MARK in name else "private, max-age=31536000, immutable"
+    kept = "private, max-age=31536000, immutable" if is_exact(name) else "no-store"
     response.headers["Cache-Control"] = kept
     response.set_etag(f"{name}-{index}")
     return response.make_conditional(request)

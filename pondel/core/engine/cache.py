@@ -144,10 +144,13 @@ class ChunkCache:
                 _, (_, gone) = self._streams.popitem(last=False)
                 self._stream_bytes -= gone
 
-    def keep_ringing(self, key: Hashable, states: States) -> None:
-        """Keep what the halls and echoes of a node ring with where a chunk begins."""
-        with self._lock:
-            if key not in self._ringing and _states_bytes(states) <= MOST_RINGING_BYTES:
+    def keep_ringing(self, key: Hashable, stream: Begun) -> None:
+        """Keep what the halls and echoes of a node's stream ring with where a chunk begins."""
+        if not stream.ringing or self.ringing(key) is not None:
+            return
+        states = {move: space.ringing() for move, space in stream.ringing.items()}
+        if _states_bytes(states) <= MOST_RINGING_BYTES:
+            with self._lock:
                 self._ringing[key] = states
 
     def ringing(self, key: Hashable) -> States | None:
@@ -223,7 +226,7 @@ class PassingCache(ChunkCache):
         """Keep it where it stands; the few there are go with this cache, and need not be weighed."""
         self._streams[key] = stream, 0
 
-    def keep_ringing(self, key: Hashable, states: States) -> None:
+    def keep_ringing(self, key: Hashable, stream: Begun) -> None:
         """Nobody goes on from what is only tried."""
 
 

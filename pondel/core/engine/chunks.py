@@ -40,20 +40,29 @@ class ChunkedSession:
     """
 
     def __init__(
-        self, session: Session, media: Media, cache: ChunkCache, step: Callable[[], None] = go_on
+        self,
+        session: Session,
+        media: Media,
+        cache: ChunkCache,
+        step: Callable[[], None] = go_on,
+        prints: dict[Node, str] | None = None,
     ) -> None:
         self.session = session
         self.frames = chunk_frames(session.rate)
         self._media = media
         self._cache = cache
         self._step = step
-        self._prints: dict[Node, str] = {}
+        self._prints: dict[Node, str] = {} if prints is None else prints
         self._is_whole = True
         """Whether chains are as they are in the song, rather than cut for another's beginning."""
 
     def in_passing(self) -> ChunkedSession:
         """The same session for whoever only tries it: what it makes is not kept for others."""
         return ChunkedSession(self.session, self._media, PassingCache(self._cache), self._step)
+
+    def exactly(self) -> ChunkedSession:
+        """The same session as exact sound, whatever was heard before it."""
+        return ChunkedSession(self.session, self._media, self._cache, self._step, self._prints)
 
     def fingerprint(self, node: Node) -> str:
         return routing.fingerprint(self.session, self._media, node, self._prints)
@@ -234,16 +243,11 @@ class ChunkedSession:
         stream = self._cache.take_stream((name, index))
         if stream is None:
             stream = self._begun(node, index * self.frames)
-            self._keep_ringing((name, index), stream)
+            self._cache.keep_ringing((name, index), stream)
         block = stream.read(self.frames)
-        self._keep_ringing((name, index + 1), stream)
+        self._cache.keep_ringing((name, index + 1), stream)
         self._cache.leave_stream((name, index + 1), stream, len(self.session.parts))
         return np.ascontiguousarray(block)
-
-    def _keep_ringing(self, key: Hashable, stream: Begun) -> None:
-        if stream.ringing:
-            states = {move: space.ringing() for move, space in stream.ringing.items()}
-            self._cache.keep_ringing(key, states)
 
 
 class _Chunks:

@@ -40,14 +40,18 @@ class GoingOn(ChunkedSession):
     """
 
     def __init__(self, now: ChunkedSession, heard: ChunkedSession) -> None:
-        super().__init__(now.session, now._media, now._cache, now._step)
-        self._prints = now._prints
+        super().__init__(now.session, now._media, now._cache, now._step, now._prints)
         self.token = secrets.token_hex(6)
         earlier = heard.before[: MOST_BEFORE - 1] if isinstance(heard, GoingOn) else []
         self.before: list[_Heard] = [_Heard(heard), *earlier]
         self._spaces: dict[Node, bool] = {}
         self._begun_at: defaultdict[Node, set[int]] = defaultdict(set)
         self._beginning = threading.Lock()
+
+    def went_on(self) -> frozenset[Node]:
+        """The nodes of which chunks were made that went on from something."""
+        with self._beginning:
+            return frozenset(self._begun_at)
 
     def differs(self, nodes: Iterable[Node]) -> bool:
         """Whether some of the nodes pass a hall or an echo, and sounded otherwise before."""
@@ -114,9 +118,8 @@ class _Heard:
     def __init__(self, heard: ChunkedSession) -> None:
         self._token, self.went_on = None, frozenset[Node]()
         if isinstance(heard, GoingOn):
-            self._token, self.went_on = heard.token, frozenset(heard._begun_at)
-        self._exact = ChunkedSession(heard.session, heard._media, heard._cache)
-        self._exact._prints = heard._prints
+            self._token, self.went_on = heard.token, heard.went_on()
+        self._exact = heard.exactly()
 
     def fingerprint(self, node: Node) -> str | None:
         """That of a node's exact sound; None where there was no such part."""

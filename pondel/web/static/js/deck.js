@@ -48,13 +48,11 @@ function listenAddress(heard = null) {
 }
 
 const EXACT_MS = 300;
-/** Between the name of a sound and what tells it from the exact one, where halls and echoes ring on from before. */
-const MARK = "_";
-/** After a change exact sound takes the place of one that goes on from what was heard before. */
-const exactly = atRest(() => player.wanted?.sound.hash.includes(MARK) && refresh(), EXACT_MS);
+/** After a change exact sound takes the place of one in which halls and echoes ring on from before. */
+const exactly = atRest(() => player.wanted?.sound.is_exact === false && refresh(), EXACT_MS);
 
 function bring(sound) {
-  if (sound.hash.includes(MARK)) exactly();
+  if (!sound.is_exact) exactly();
   return player.swap(sound, gain());
 }
 

@@ -15,7 +15,7 @@ const ALONG_S = 0.2;
 const PREFETCH_CHUNKS = 4;
 const MOST_BUFFERS = 320;
 
-/** @typedef {{hash: string, rate: number, chunk_frames: number, chunks: number}} Sound */
+/** @typedef {{hash: string, is_exact: boolean, rate: number, chunk_frames: number, chunks: number}} Sound */
 
 /** One sound on its way to the speakers: what is scheduled of it, and its gain. */
 class Layer {
