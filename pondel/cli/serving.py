@@ -1,0 +1,83 @@
+"""Commands that go on until they are stopped: the demo, the server, a worker."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from contextlib import closing
+from pathlib import Path
+
+import click
+
+from pondel.cli.base import data_option, main, open_library, say
+
+DEFAULT_PORT = 8750
+
+
+def stopped_by_signals() -> threading.Event:
+    """An event that is set when somebody, or a supervisor, wants this process to end."""
+    stopped = threading.Event()
+    for one in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, lambda *_: stopped.set())
+    return stopped
+
+
+def serving_options(command):
+    command = click.option("--host", default="127.0.0.1", show_default=True)(command)
+    command = click.option("--port", default=DEFAULT_PORT, show_default=True)(command)
+    return data_option(command)
+
+
+PRINTED = ("mix", "parts", "both", "curves")
+
+
+@main.command()
+@serving_options
+def demo(data_dir: Path, host: str, port: int) -> None:
+    """Make the demo session if it is absent, then serve."""
+    from pondel.demo.session import ensure_demo
+    from pondel.jobs.compiling import compiling
+    from pondel.jobs.desk import Desk
+    from pondel.web.serve import check_host, serve
+
+    check_host(host)
+    # While the demo is played here, its kernels are compiled on the other core; it is measured once
+    # its page is open.
+    with compiling(say):
+        with closing(open_library(data_dir)) as library:
+            library.touch(ensure_demo(Desk(library), say, measured=False))
+        serve(data_dir.expanduser(), host, port, say, compiles=False)
+
+
+@main.command(name="serve")
+@click.option(
+    "--workers",
+    default=2,
+    show_default=True,
+    type=click.IntRange(0, 64),
+    help="Threads that take files in and print; 0 leaves both to `pondel work`.",
+)
+@serving_options
+def serve_command(data_dir: Path, host: str, port: int, workers: int) -> None:
+    """Serve the sessions in the data folder."""
+    from pondel.web.serve import check_host, check_workers, serve
+
+    check_host(host)
+    check_workers(workers)
+    open_library(data_dir).close()
+    serve(data_dir.expanduser(), host, port, say, workers)
+
+
+@main.command()
+@click.option("--workers", default=1, show_default=True, type=click.IntRange(1, 64), help="Threads.")
+@data_option
+def work(data_dir: Path, workers: int) -> None:
+    """Take files in and print for a server that runs elsewhere, until stopped: docs/studio.md."""
+    from pondel.jobs.tasks import Jobs
+
+    with closing(open_library(data_dir)) as library:
+        jobs, stopped = Jobs(library, workers=workers), stopped_by_signals()
+        jobs.work()
+        say(f"Working on {data_dir.expanduser()} (stop it with Ctrl-C: what is begun is finished)")
+        stopped.wait()
+        jobs.stop()
