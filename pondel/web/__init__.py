@@ -86,6 +86,7 @@ def register_screens(app: Flask) -> None:
         contrast,
         deck,
         editing,
+        fight_in_view,
         handoff,
         intake,
         lanes,
@@ -116,6 +117,7 @@ def register_screens(app: Flask) -> None:
         recall,
         editing,
         deck,
+        fight_in_view,
         contrast,
         recipes,
     ):

@@ -14,6 +14,7 @@ from pondel.core.errors import BadDocument, NotFound, NotYet, StaleEdit
 from pondel.jobs.desk import Desk
 from pondel.jobs.references import references_of
 from pondel.jobs.tasks import Jobs
+from pondel.jobs.turns import Superseded
 from pondel.store.library import Library
 from pondel.store.revisions import Revision
 from pondel.web import asked
@@ -85,6 +86,14 @@ def take_turn(what: str, work: Callable[[], Result]) -> Result:
 
     is_gone = request.environ.get("waitress.client_disconnected", nobody_left)
     return jobs().turns.take(what, asked.words("page", most=40) or None, inside, is_gone)
+
+
+def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+    """Analyse when its turn comes; a newer question of the same page and kind goes first."""
+    try:
+        return take_turn(what, work)
+    except Superseded:
+        return {"superseded": True}
 
 
 def nobody_left() -> bool:

@@ -33,11 +33,11 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
+    in_turn,
     opened,
     song_facts,
     take_turn,
 )
-from pondel.web.deck import in_turn
 from pondel.web.ink import inked
 from pondel.web.look import (
     LOOP,

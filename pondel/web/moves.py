@@ -42,12 +42,13 @@ from pondel.web.context import (
     asked_revision,
     asked_stretch,
     desk,
+    in_turn,
     library,
     opened,
     song_facts,
     take_turn,
 )
-from pondel.web.deck import in_turn, moments, whole_db
+from pondel.web.fight_in_view import moments, whole_db
 from pondel.web.ink import inked
 from pondel.web.look import in_families, kept_rows, kinds_of_families
 from pondel.web.recipes import offered
