@@ -75,7 +75,7 @@ def measured(count: int) -> dict[str, float]:
 def _import(jobs: Jobs, song: str, folder: Path) -> None:
     for path in sorted(folder.glob("*.wav")):
         with path.open("rb") as file:
-            jobs.take_in(jobs.arrivals.receive(song, path.name, file).id)
+            jobs.intake.take_in(jobs.arrivals.receive(song, path.name, file).id)
     _until(lambda: not jobs.arrivals.of_session(song))
 
 

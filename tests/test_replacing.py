@@ -76,5 +76,5 @@ def test_a_bounce_for_a_part_that_is_gone_says_so(place):
     caller, jobs, song = place
     arrival = jobs.arrivals.receive(song, "late.wav", io.BytesIO(audio(sine(70, 1.0))), replaces="kick")
     caller.edit(song, op="remove part", part="kick")
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     assert "taken out meanwhile" in jobs.arrivals.get(arrival.id).message

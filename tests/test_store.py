@@ -133,8 +133,8 @@ def test_an_arrival_becomes_a_part_once(tmp_path):
     jobs = Jobs(library, immediate=True)
     session_id = library.create(Session(name="x"))
     arrival = jobs.arrivals.receive(session_id, "03_Kick drum.wav", wav(sine(60, 1), 44100))
-    jobs.take_in(arrival.id)
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     document = library.head(session_id).document
     assert [(p.id, p.name, p.role) for p in document.parts] == [("kick-drum", "Kick drum", "kick")]
     assert document.rate == 44100
@@ -148,7 +148,7 @@ def test_an_unforeseen_failure_is_told_and_kills_no_worker(tmp_path, monkeypatch
     session_id = library.create(Session(name="x"))
     arrival = jobs.arrivals.receive(session_id, "a.wav", wav(sine(60, 1)))
     monkeypatch.setattr(jobs.desk.recordings, "take", lambda file: 1 / 0)
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     assert jobs.arrivals.get(arrival.id).state == "failed"
     assert library.head(session_id).document.parts == []
 
@@ -159,7 +159,7 @@ def test_a_dismissed_arrival_leaves_nothing(tmp_path):
     session_id = library.create(Session(name="x"))
     arrival = jobs.arrivals.receive(session_id, "a.wav", wav(sine(60, 1)))
     jobs.arrivals.dismiss(arrival.id)
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     assert library.head(session_id).document.parts == []
     assert not unfinished(library)
 
@@ -185,9 +185,9 @@ CRASH = textwrap.dedent(
         os.kill(os.getpid(), signal.SIGKILL)
 
     jobs.arrivals.report = lambda *_: die(0)
-    import pondel.jobs.tasks as tasks
-    tasks.REPORT_EVERY_S = -1
-    jobs.take_in(arrival.id)
+    import pondel.jobs.progress as progress
+    progress.REPORT_EVERY_S = -1
+    jobs.intake.take_in(arrival.id)
     """
 )
 
@@ -211,7 +211,7 @@ def test_killed_in_the_middle_of_an_import_it_loses_nothing_and_goes_on(tmp_path
     waiting = jobs.arrivals.recover()
     assert [arrival.name for arrival in waiting] == ["b.wav"]
     assert {p.suffix for p in library.media.incoming.iterdir()} == {".upload"}
-    jobs.take_in(waiting[0].id)
+    jobs.intake.take_in(waiting[0].id)
     assert [part.id for part in library.head("x").document.parts] == ["a", "b"]
     assert not unfinished(library)
     assert len(list(library.media.folder.iterdir())) == 1

@@ -315,16 +315,16 @@ def test_work_behind_stands_still_while_a_page_waits_and_only_then(turns):
         assert answer.wait(10)
 
     def work():
-        with turns.behind():
-            turns.step()
-            stepped.append(answer.is_set())
+        turns.step()
+        stepped.append(answer.is_set())
 
+    behind_work = turns.behind(work)
     with ThreadPoolExecutor(2) as pool:
         for is_behind in (False, True):
             asked.clear(), answer.clear()
             waiting = pool.submit(turns.take, "a", "page", question, is_behind=is_behind)
             assert asked.wait(10)
-            behind = pool.submit(work)
+            behind = pool.submit(behind_work)
             if is_behind:
                 behind.result(10)
             else:
@@ -334,3 +334,14 @@ def test_work_behind_stands_still_while_a_page_waits_and_only_then(turns):
             behind.result(10)
             waiting.result(10)
     assert stepped == [True, False]
+
+
+def test_what_a_page_itself_waits_for_does_not_stand_still_for_it(turns, monkeypatch):
+    monkeypatch.setattr("pondel.jobs.turns.LONGEST_STOP_S", 60.0)
+
+    def question():
+        with ThreadPoolExecutor(1) as pool:
+            return pool.submit(turns.behind(turns.step)).result()
+
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(turns.take, "a", "page", question).result(10)

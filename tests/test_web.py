@@ -11,7 +11,7 @@ from pondel.core.document import Session
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import PondelError
 from pondel.core.measures.levels import measure
-from pondel.jobs.tasks import Measuring
+from pondel.jobs.songs import Measuring
 from pondel.web import create_app, security
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
@@ -49,7 +49,7 @@ def test_a_file_that_comes_in_while_the_page_is_made_is_shown_or_asked_for_again
     app, caller, song, monkeypatch
 ):
     jobs = jobs_of(app)
-    take_in, look = jobs.take_in, jobs.arrivals.of_session
+    take_in, look = jobs.intake.take_in, jobs.arrivals.of_session
     monkeypatch.setattr(jobs, "take_in", lambda arrival_id: None)
     assert caller.upload(song, ("Late.wav", audio(sine(300, 1)))).status_code == 202
     (late,) = [one.id for one in look(song) if one.state == "waiting"]

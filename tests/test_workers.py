@@ -72,7 +72,7 @@ def working(data_dir) -> subprocess.Popen:
 def handed_in(jobs, song, path):
     with path.open("rb") as file:
         arrival = jobs.arrivals.receive(song, path.name, file)
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     return arrival
 
 
@@ -89,7 +89,7 @@ def test_a_worker_takes_files_in_and_prints_and_ends_when_it_is_told(serving, tm
     worker = working(jobs.library.data_dir)
     until(lambda: len(parts(jobs, song)) == 1)
     order = jobs.prints.order(song, jobs.library.head(song).id, Order("mix", "wav", "24"))
-    jobs.print(order.id)
+    jobs.orders.print(order.id)
     until(lambda: jobs.prints.get(order.id).state == "done")
     assert jobs.prints.get(order.id).files
     worker.send_signal(signal.SIGTERM)

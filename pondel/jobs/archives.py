@@ -164,7 +164,7 @@ def _packed(library: Library, document: Session, along: Along) -> Iterator[bytes
     yield from archive
 
 
-def lossless(path: Path) -> tuple[str, files.Bits]:
+def lossless(path: Path) -> tuple[str, str]:
     """The format that keeps every sample of a recording: 24-bit FLAC if that can, else float WAV."""
     whole = all(
         np.abs(block).max(initial=0.0) <= 1.0 - 2.0**-23
@@ -174,7 +174,7 @@ def lossless(path: Path) -> tuple[str, files.Bits]:
     return ("flac", "24") if whole and files.probe(path).rate <= 655350 else ("wav", "32f")
 
 
-def _pack(library: Library, path: Path, format: str, bits: files.Bits) -> Iterator[bytes]:
+def _pack(library: Library, path: Path, format: str, bits: str) -> Iterator[bytes]:
     facts = files.probe(path)
     with library.media.scratch(f".{format}") as packed:
         with (
@@ -184,8 +184,8 @@ def _pack(library: Library, path: Path, format: str, bits: files.Bits) -> Iterat
             for block in files.read_blocks(path):
                 writer.write(block)
         with packed.open("rb") as file:
-            while block := file.read(SPAN):
-                yield block
+            while span := file.read(SPAN):
+                yield span
 
 
 def write_archive(library: Library, document: Session, target: Path, along: Along = ALONE) -> None:

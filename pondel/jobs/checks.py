@@ -48,12 +48,9 @@ class _Looked:
         """What was heard, and all that is wrong."""
         document = self.document
         part = document.part(self.part)
-        leader = document.part(self.leader) if self._has_leader() else None
+        leader = document.part(self.leader) if self.leader and document.has_part(self.leader) else None
         heard = self._heard()
         return heard, check(document, part, move_of(part, self.move), heard, leader)
-
-    def _has_leader(self) -> bool:
-        return self.leader is not None and self.document.has_part(self.leader)
 
     def _heard(self) -> Heard:
         desk, document, where = self.desk, self.document, (self.start, self.frames)

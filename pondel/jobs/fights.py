@@ -91,7 +91,7 @@ class Fights:
             document.beats().bpm_at(begin_s),
             recording.home if recording else None,
             self.fall_s(leader),
-            low_sum(*sounds, rate, inside, LOWS_BELOW_HZ),
+            low_sum(sounds[0], sounds[1], rate, inside, LOWS_BELOW_HZ),
             recovery,
             own_spectrum=(axis_hz(), 10.0 ** (average_spectrum([sounds[1]], rate) / 10.0)),
             own_hits_s=self.hits_s(document, yielder),
@@ -146,10 +146,12 @@ class Fights:
         groups = groups_among(bare, (yielder_id, leader_id))
         heard = {part.id for part in self._analysis.parts(bare)}
         yielder, leader = (
-            sum(
-                self._loops.power(bare, one, *stretch)
-                for one in groups.get(part_id, [part_id])
-                if one in heard
+            np.add.reduce(
+                [
+                    self._loops.power(bare, one, *stretch)
+                    for one in groups.get(part_id, [part_id])
+                    if one in heard
+                ]
             )
             for part_id in (yielder_id, leader_id)
         )
@@ -252,8 +254,9 @@ class Fights:
         if any(move.id == move_id for move in part.moves):
             sounds = self.around_move(document, part_id, str(move_id), stretch)
         else:
-            both = (without_moves(document), document)
-            sounds = tuple(self._now(one).region((part_id, "before fader"), *stretch) for one in both)
+            bare, now = self._now(without_moves(document)), self._now(document)
+            node: Node = (part_id, "before fader")
+            sounds = bare.region(node, *stretch), now.region(node, *stretch)
         heard = [sound * np.array(fader_gains(part, sound.shape[1]), np.float32) for sound in sounds]
         before, after = (small_speakers_lufs(sound, document.rate) for sound in heard)
         return before, after

@@ -140,4 +140,4 @@ class Judge:
         sounds = [now.region((side, "after fader"), *self._stretch) for side in self._pair]
         sone = partial_loudness(np.ascontiguousarray(powers[1])).sum(axis=1) * CAM_STEP
         mix = self._mix(document, now, sounds)
-        return heard_stretch(maker.table(), *sounds, mix, sone, self._hits_s, self._rate)
+        return heard_stretch(maker.table(), sounds[0], sounds[1], mix, sone, self._hits_s, self._rate)

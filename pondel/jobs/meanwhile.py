@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from typing import TypeVar
 
 from pondel.core.document import Session
 from pondel.core.errors import PondelError
@@ -17,6 +18,8 @@ from pondel.jobs.references import Told
 from pondel.jobs.sides import Where
 from pondel.jobs.turns import Superseded, Turns
 from pondel.jobs.whole_mix import MixTone, SumLevels
+
+Known = TypeVar("Known")
 
 
 class Meanwhile:
@@ -31,8 +34,10 @@ class Meanwhile:
     def outline(self, session_id: str, document: Session, columns: int) -> list[list[float]] | None:
         """The mix's outline, None while it is being drawn: that is begun if need be."""
         mix = self._desk.whole_mix
-        return mix.known_outline(document, columns) or self._meanwhile(
-            f"outline {session_id}", lambda: mix.outline(document, columns)
+        return self._known_or_begun(
+            mix.known_outline(document, columns),
+            f"outline {session_id}",
+            lambda: mix.outline(document, columns),
         )
 
     def table(self, session_id: str, document: Session, families: Members) -> HiddenTable | None:
@@ -40,32 +45,45 @@ class Meanwhile:
         analysis = self._desk.analysis
         if not families:
             return analysis.table(document)
-        return analysis.known_table(document, families) or self._meanwhile(
-            f"families {session_id}", lambda: analysis.table(document, families)
+        return self._known_or_begun(
+            analysis.known_table(document, families),
+            f"families {session_id}",
+            lambda: analysis.table(document, families),
         )
 
     def sum_levels(self, session_id: str, document: Session, parts: list[str]) -> SumLevels | None:
         """The levels of parts together, None while they are taken: that is begun if need be."""
         mix = self._desk.whole_mix
-        return mix.known_levels(document, parts) or self._meanwhile(
-            f"levels {session_id} {' '.join(parts)}", lambda: mix.levels(document, parts)
+        return self._known_or_begun(
+            mix.known_levels(document, parts),
+            f"levels {session_id} {' '.join(parts)}",
+            lambda: mix.levels(document, parts),
         )
 
     def tone(self, session_id: str, document: Session) -> MixTone | None:
         """The tone of the mix, None while it is taken: that is begun if need be."""
         mix = self._desk.whole_mix
-        return mix.known_tone(document) or self._meanwhile(
-            f"tone {session_id}", lambda: mix.tone(document)
+        return self._known_or_begun(
+            mix.known_tone(document), f"tone {session_id}", lambda: mix.tone(document)
         )
 
     def beside(self, session_id: str, document: Session, where: Where) -> Told | None:
         """The mix beside its references, None while they are compared: that is begun if need be."""
         references = self._desk.references
-        return references.known(document, where) or self._meanwhile(
-            f"references {session_id}", lambda: references.compare(document, where)
+        return self._known_or_begun(
+            references.known(document, where),
+            f"references {session_id}",
+            lambda: references.compare(document, where),
         )
 
-    def _meanwhile(self, name: str, work: Callable[[], object]) -> None:
+    def _known_or_begun(
+        self, known: Known | None, name: str, work: Callable[[], Known | None]
+    ) -> Known | None:
+        if known is None:
+            self._begin(name, work)
+        return known
+
+    def _begin(self, name: str, work: Callable[[], object]) -> None:
         """Do long work behind everything else, once at a time; a failure is told when asked again."""
         with self._lock:
             failure = self._failures.pop(name, None)

@@ -9,7 +9,8 @@ from __future__ import annotations
 import hashlib
 import logging
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 
 from huey import Huey, MemoryHuey, SqliteHuey
 from huey.consumer import Consumer
@@ -17,6 +18,7 @@ from huey.consumer import Consumer
 from pondel.core.errors import BadRecording, PondelError
 from pondel.store.copies import fault_of
 from pondel.store.folder import PRIVATE_FILE, DataFolder
+from pondel.store.locks import InUse
 from pondel.store.room import is_full
 
 WORKERS = 2
@@ -78,16 +80,54 @@ class Workers(Consumer):
         pass
 
 
-def guarded(
+class Errand:
+    """What a queue does with things of one kind, each by its id.
+
+    errand = Errand(queue, "print", print_it, tell_why_not, wait_for_room)
+    errand("12ab")           # noted on disk, done by a worker
+
+    Work that fails is told, so that no worker dies of it. What cannot be noted, told, or done, for want
+    of room on the disk waits for it (`hungry`).
+    """
+
+    def __init__(
+        self,
+        queue: Huey,
+        name: str,
+        work: Callable[[str], None],
+        failed: Callable[[str, str], None],
+        hungry: Callable[[str], None],
+    ) -> None:
+        self.at_once = queue.task(name=name)(_guarded(work, failed, hungry))
+        """Queue an item; an error when the disk is full."""
+        self._hungry = hungry
+
+    def __call__(self, item_id: str) -> None:
+        try:
+            self.at_once(item_id)
+        except Exception as error:
+            if not is_full(error):
+                raise
+            self._hungry(item_id)
+
+
+@contextmanager
+def alone(folder: DataFolder, claim: str) -> Iterator[bool]:
+    """Whether nobody else is at some work; nobody comes to be meanwhile."""
+    with ExitStack() as held:
+        try:
+            held.enter_context(folder.claimed(claim))
+        except InUse:
+            yield False
+            return
+        yield True
+
+
+def _guarded(
     work: Callable[[str], None],
     failed: Callable[[str, str], None],
     hungry: Callable[[str], None],
 ) -> Callable[[str], None]:
-    """Work on one id whose failure is told, so that no worker dies of it.
-
-    What cannot be told, or done, for want of room on the disk waits for it (`hungry`).
-    """
-
     def run(item_id: str) -> None:
         try:
             message = _message_of(work, item_id)

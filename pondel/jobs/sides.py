@@ -225,8 +225,8 @@ class Sides:
         if not sides or not all(document.has_part(one) for one in sides):
             return None
         now = self._now(document)
-        sounds = [now.region((one, "after fader"), where.start, where.frames) for one in sides]
-        return low_end_db(*sounds, document.rate, self._hits_s(document, sides[0], where))
+        one, other = (now.region((side, "after fader"), where.start, where.frames) for side in sides)
+        return low_end_db(one, other, document.rate, self._hits_s(document, sides[0], where))
 
     def _gain_moves(self, document: Session, bare: Session, where: Where) -> tuple[str, float] | None:
         led = {one.yielder.id: one.leader.id for one in led_moves(document)}
@@ -234,12 +234,12 @@ class Sides:
         for part in document.parts:
             if not active_moves(part) or not part.sounds or not bare.has_part(part.id):
                 continue
-            sounds = [
+            before, after = (
                 self._now(one).region((part.id, "after fader"), where.start, where.frames)
                 for one in (bare, document)
-            ]
+            )
             hits = self._hits_s(document, led.get(part.id, part.id), where)
-            found.append((part.name, gain_moves_db(*sounds, document.rate, hits)))
+            found.append((part.name, gain_moves_db(before, after, document.rate, hits)))
         most = max(found, key=lambda one: one[1], default=None)
         return most if most and most[1] >= LEAST_MOVED_DB else None
 
@@ -252,10 +252,12 @@ class Sides:
             return None
         if kind_of(led.move.kind).judged_in(led.move) != "both":
             return None
-        both = (_without(document, led), document)
-        tables = [self._analysis.whole_table(one, groups_among(one, pair)) for one in both]
+        before, after = (
+            self._analysis.whole_table(one, groups_among(one, pair))
+            for one in (_without(document, led), document)
+        )
         zone_hz = self._fights.zone_of(document, *pair, *stretch)
-        return fight_evidence(*tables, *pair, zone_hz, where.segments(document))
+        return fight_evidence(before, after, *pair, zone_hz, where.segments(document))
 
 
 def _of_the_lows(document: Session) -> list[str]:

@@ -22,7 +22,7 @@ def tryouts_report(
     desk: Desk, document: Session, leader: str, part: str, start_s: float, end_s: float | None
 ) -> dict[str, Any]:
     """All points of a fight over a stretch; NotFound for a part that is not there."""
-    pair = [_named(document, one) for one in (leader, part)]
+    pair = _named(document, leader), _named(document, part)
     end_s = start_s + USUAL_S if end_s is None else end_s
     if end_s <= start_s:
         raise BadDocument("the stretch has to end after it starts")

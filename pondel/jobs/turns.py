@@ -6,15 +6,16 @@ import os
 import threading
 import time
 from collections import OrderedDict, deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import Any, TypeVar
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
 
 from pondel.core.errors import PondelError
 from pondel.jobs.ear_first import EarFirst
 
+Asked = ParamSpec("Asked")
 Result = TypeVar("Result")
 NICENESS, NICENESS_BEHIND = 1, 4
 """How far work gives way to sound: what a page waits for, and what nobody looks at.
@@ -75,17 +76,24 @@ class Turns:
         self._mine = threading.local()
         self._open = 0
 
-    @contextmanager
-    def behind(self) -> Iterator[None]:
-        """What this thread does inside stands still, between steps, while a page waits for something.
+    def behind(self, work: Callable[Asked, Result]) -> Callable[Asked, Result]:
+        """The same work, standing still between its steps while a page waits for something.
 
-        It holds nothing then that a page could wait for.
+        It holds nothing then that a page could wait for. Where it is begun by the thread that answers a
+        page, the page waits for just this, and nothing stands still.
         """
-        self._mine.is_behind = True
-        try:
-            yield
-        finally:
-            self._mine.is_behind = False
+        if getattr(self._mine, "question", None) is not None:
+            return work
+
+        @wraps(work)
+        def done(*args: Asked.args, **kwargs: Asked.kwargs) -> Result:
+            self._mine.is_behind = True
+            try:
+                return work(*args, **kwargs)
+            finally:
+                self._mine.is_behind = False
+
+        return done
 
     def take(
         self,

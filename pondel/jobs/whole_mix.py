@@ -117,9 +117,9 @@ class WholeMix:
         for block in self._blocks(document, plan):
             meter.write(block)
         found = meter.levels()
-        body = {"integrated_lufs": found.integrated_lufs, "sample_peak_dbfs": found.sample_peak_dbfs}
-        self._measures.keep(self._levels_key(document, parts), body)
-        return SumLevels(**body)
+        levels = SumLevels(found.integrated_lufs, found.sample_peak_dbfs)
+        self._measures.keep(self._levels_key(document, parts), asdict(levels))
+        return levels
 
     def known_levels(self, document: Session, parts: list[str]) -> SumLevels | None:
         """The levels of their sum if they are known, else None."""

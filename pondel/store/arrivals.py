@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath, PureWindowsPath
-from typing import BinaryIO
+from typing import IO
 
 from pondel.core.document import Part
 from pondel.core.errors import BadAudio, NotFound
@@ -62,7 +62,7 @@ class Arrivals:
         self._table = library.tables.Arrival
 
     def receive(
-        self, session_id: str, name: str, stream: BinaryIO, *, replaces: str = "", title: str = ""
+        self, session_id: str, name: str, stream: IO[bytes], *, replaces: str = "", title: str = ""
     ) -> Arrival:
         """Write an upload to disk and note it; what was answered survives a crash."""
         if name != plain_name(name) and (".." in name or "\0" in name):

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any
 
 from peewee import (
     AutoField,
@@ -97,7 +98,7 @@ def damaged(path: Path, error: Exception) -> PondelError:
 
 def tables_of(database: SqliteDatabase) -> SimpleNamespace:
     """The models of one database, by name."""
-    base = database.Model
+    base: Any = database.Model
 
     class Session(base):
         id = TextField(primary_key=True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from pondel.core.errors import BadDocument
@@ -57,6 +59,6 @@ def build(session_id: str):
     done = variants.open(session_id, built[0]).document
     told = "; ".join(f"{name}: {way.title}" for name, way in zip(built, found.ways, strict=True))
     flash(f"{told}. {first} is as it was. The key V goes through them.")
-    where = {"part": pair.yielder.id, "leader": pair.leader.id}
+    where: dict[str, Any] = {"part": pair.yielder.id, "leader": pair.leader.id}
     move = done.part(pair.yielder.id).moves[-1].id
     return redirect(url_for("moves.show", session_id=session_id, move=move, **where), 303)

@@ -67,7 +67,7 @@ def picture(draw: Callable[[Figure, dict[str, str]], None], sheet: str, ending: 
     """What `draw` draws, as the bytes of a file."""
     words, numbers = _faces()
     ink = colours(sheet)
-    look = {
+    look: dict[Any, Any] = {
         "font.family": [words, "DejaVu Sans"],
         "font.size": 9,
         "svg.fonttype": "none",

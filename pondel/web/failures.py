@@ -41,7 +41,7 @@ def answer(message: str, status: int, where: str | None = None):
 
 def measuring(error: NotYet, session_id: str):
     """A page that waits while the recordings of a session are measured, and begins with that."""
-    found = jobs().measure(session_id)
+    found = jobs().songs.measure(session_id)
     if request.headers.get("HX-Request"):
         return "", 200, {"HX-Refresh": "true"}
     if wants_json():
@@ -55,8 +55,9 @@ def register_failures(app: Flask) -> None:
     @app.errorhandler(PondelError)
     def told(error: PondelError):
         status = next((code for kind, code in STATUSES.items() if isinstance(error, kind)), 400)
-        if isinstance(error, NotYet) and "session_id" in (request.view_args or {}):
-            return measuring(error, request.view_args["session_id"])
+        session_id = (request.view_args or {}).get("session_id")
+        if isinstance(error, NotYet) and session_id is not None:
+            return measuring(error, session_id)
         return answer(error.message, status, error.where)
 
     @app.errorhandler(OSError)

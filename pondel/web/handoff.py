@@ -70,7 +70,7 @@ def order(session_id: str):
     if not document.parts:
         raise BadDocument("there is nothing to print yet: bring in some files first")
     ordered = jobs().prints.order(session_id, revision.id, wanted)
-    jobs().print(ordered.id)
+    jobs().orders.print(ordered.id)
     return redirect(url_for("handoff.show", session_id=session_id), 303)
 
 

@@ -119,7 +119,7 @@ def show(session_id: str):
         returns=[part for part in document.parts if part.source == "sends"],
         sensitivity=control_of(HitSettings, "sensitivity"),
         arrivals=arrivals,
-        seconds_left=jobs().arrivals_left_s(session_id),
+        seconds_left=jobs().intake.left_s(session_id),
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
         roles=ROLES,
@@ -303,7 +303,7 @@ def receive(session_id: str):
         except BadAudio as error:
             refused.append(error)
             continue
-        jobs().take_in(arrival.id)
+        jobs().intake.take_in(arrival.id)
     if refused:
         raise refused[0]
     if request.headers.get("X-CSRFToken"):

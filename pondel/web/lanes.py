@@ -435,8 +435,8 @@ def _lows(document: Session, pair: Pair, stretch: Stretch, below_hz: float):
     """The low-end sum of the pair at the leader's hits in the loop, as they sound in the mix."""
     now = desk().now(document)
     hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
-    sounds = [
+    leader, yielder = (
         now.region((part.id, "after fader"), stretch.start, stretch.frames)
         for part in (pair.leader, pair.yielder)
-    ]
-    return low_sum(*sounds, document.rate, hits[:MOST_HITS_SUMMED], below_hz)
+    )
+    return low_sum(leader, yielder, document.rate, hits[:MOST_HITS_SUMMED], below_hz)

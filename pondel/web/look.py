@@ -10,7 +10,7 @@ from flask import request
 from pondel.core.document import MOST_PARTS, Part, Session
 from pondel.core.families import BY, Family, families
 from pondel.core.hearing.table import HiddenTable, Scope
-from pondel.jobs.tasks import Listening
+from pondel.jobs.songs import Listening
 from pondel.web.context import LEVELS_DB_SPL, Stretch, asked_stretch, desk, jobs
 
 SONG, LOOP = "song", "loop"
@@ -115,7 +115,7 @@ def _heard(session_id: str, document: Session, look: Look, folded: dict[str, lis
     document = at_level(document, look.level)
     listening = None
     if look.where != LOOP:
-        listening = jobs().listen(session_id, document)
+        listening = jobs().songs.listen(session_id, document)
         table = jobs().meanwhile.table(session_id, document, folded) if listening is None else None
         if table is not None:
             segments = [n for n, s in enumerate(document.sections) if s.id == look.where]

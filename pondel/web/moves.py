@@ -243,9 +243,8 @@ def _factor(move_id: str, factor: Factor) -> dict[str, Any]:
         first, last = (int(seen[0]), int(seen[-1]) + 1) if seen.size else (0, 0)
         weight = _complex(band.weight[first:last])
         curve = [round(value, 5) for value in band.curve]
-        fixed = {"trace": f"{move_id}{band.trace}", "curve": curve}
-        fixed |= {"full_db": band.full_db, "rest_db": round(band.rest_db, 3)}
-        bands.append({**fixed, "from": first, **weight})
+        fixed = {"trace": f"{move_id}{band.trace}", "curve": curve, "full_db": band.full_db}
+        bands.append({**fixed, "rest_db": round(band.rest_db, 3), "from": first, **weight})
     return {"still": still, "bands": bands}
 
 

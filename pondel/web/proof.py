@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeGuard
 
 from flask import Blueprint, redirect, render_template, url_for
 
@@ -216,12 +216,14 @@ def listened(session_id: str):
 def _span(one: Any) -> Span:
     """A stretch that was played, from JSON; BadDocument when it is none."""
     known = one if isinstance(one, dict) else {}
-    times = [known.get(name) for name in ("start_s", "end_s")]
-    words = [known.get(name) for name in ("fold", "level")]
-    are_numbers = all(isinstance(each, int | float) and not isinstance(each, bool) for each in times)
-    if not are_numbers or not all(isinstance(each, str) for each in words):
-        raise BadDocument("a stretch that was played has a start, an end, a fold and a level")
-    return Span(*times, *words)
+    start_s, end_s, fold, level = (known.get(name) for name in ("start_s", "end_s", "fold", "level"))
+    if _is_number(start_s) and _is_number(end_s) and isinstance(fold, str) and isinstance(level, str):
+        return Span(start_s, end_s, fold, level)
+    raise BadDocument("a stretch that was played has a start, an end, a fold and a level")
+
+
+def _is_number(value: Any) -> TypeGuard[float]:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 @blueprint.post("/proof/take-over")

@@ -57,6 +57,12 @@ class _Sheet(FPDF):
     def paragraph(self, words: str, width: float = 0) -> None:
         self.multi_cell(width, LINE_MM, words, align="L", new_x="LMARGIN", new_y="NEXT")
 
+    def lines(self, width: float, words: str) -> int:
+        """How many lines words take in a column."""
+        found = self.multi_cell(width, LINE_MM, words, dry_run=True, output="LINES")
+        assert isinstance(found, list)
+        return len(found)
+
     def needs(self, height: float) -> None:
         """Begin a page unless there is room for so much."""
         if self.get_y() + height > self.h - self.b_margin:
@@ -142,16 +148,16 @@ def _move(pdf: _Sheet, move: Json) -> None:
 
 def _setting(pdf: _Sheet, label: str, words: str) -> None:
     pdf.write_in("text", 9, SOFT)
-    lines = pdf.multi_cell(LABEL_MM, LINE_MM, label, dry_run=True, output="LINES")
+    lines = pdf.lines(LABEL_MM, label)
     pdf.write_in("numbers", 8)
-    said = pdf.multi_cell(VALUE_MM, LINE_MM, words, dry_run=True, output="LINES")
-    pdf.needs(LINE_MM * max(len(lines), len(said)))
+    said = pdf.lines(VALUE_MM, words)
+    pdf.needs(LINE_MM * max(lines, said))
     top = pdf.get_y()
     pdf.write_in("text", 9, SOFT)
     pdf.multi_cell(LABEL_MM, LINE_MM, label, align="L", new_x="RIGHT", new_y="TOP")
     pdf.write_in("numbers", 8)
     pdf.multi_cell(VALUE_MM, LINE_MM, words, align="L", new_x="LMARGIN", new_y="NEXT")
-    pdf.set_y(top + LINE_MM * max(len(lines), len(said)))
+    pdf.set_y(top + LINE_MM * max(lines, said))
 
 
 def _curve(pdf: _Sheet, curve: Json, left: float, top: float) -> None:

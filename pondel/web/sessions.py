@@ -51,7 +51,7 @@ def remove(session_id: str):
 @blueprint.post("/sessions/<session_id>/bring-back")
 def bring_back(session_id: str):
     """Take a session that was set aside back among the others."""
-    jobs().bring_back(session_id)
+    jobs().intake.bring_back(session_id)
     return redirect(url_for("sessions.index"))
 
 

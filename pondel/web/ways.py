@@ -216,8 +216,8 @@ def _back_to(session_id: str, point: Point):
     """The screen with a point chosen, in the loop of the page that asks."""
     fight = point.way.fight
     stretch = {"start_s": asked.number("loop_start_s", 0.0), "end_s": asked.number("loop_end_s")}
-    where = {"part": fight.yielder.id, "leader": fight.leader.id, "chosen": point.name}
-    return redirect(url_for("ways.show", session_id=session_id, **where, **stretch), 303)
+    where: dict[str, Any] = {"part": fight.yielder.id, "leader": fight.leader.id, **stretch}
+    return redirect(url_for("ways.show", session_id=session_id, chosen=point.name, **where), 303)
 
 
 @blueprint.post("/under")

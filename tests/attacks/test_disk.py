@@ -126,7 +126,7 @@ def test_an_arrival_waits_for_room_and_becomes_a_part(place, monkeypatch):
     arrival = jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 1))))
     monkeypatch.setattr("pondel.core.audio.files.convert", lambda *_, **__: os.write(full, b"x"))
     full = os.open("/dev/full", os.O_WRONLY)
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     os.close(full)
     assert jobs.starved.names() == {f"arrival {arrival.id}"}
     assert jobs.arrivals.get(arrival.id).state in ("reading", "waiting")
@@ -139,13 +139,13 @@ def test_an_arrival_waits_for_room_and_becomes_a_part(place, monkeypatch):
 def test_a_print_waits_for_the_room_it_takes(place, monkeypatch):
     library, jobs = place
     song = library.create(Session(name="x"))
-    jobs.take_in(jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 1)))).id)
+    jobs.intake.take_in(jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 1)))).id)
     order = jobs.prints.order(song, library.head(song).id, Order("both", "wav", "32f"))
     wanted = 2 * 48000 * 2 * 4
     assert jobs.desk.printing.print_bytes(library.head(song).document, order.order) == wanted
     full = os.open("/dev/full", os.O_WRONLY)
     monkeypatch.setattr(jobs.desk.printing, "print_to", lambda *_, **__: os.write(full, b"x"))
-    jobs.print(order.id)
+    jobs.orders.print(order.id)
     os.close(full)
     assert jobs.starved.names() == {f"print {order.id}"}
     monkeypatch.undo()

@@ -113,7 +113,7 @@ def test_an_arrival_comes_in_while_a_page_edits(library):
     song = library.create(session_of({"id": "a"}, rate=48000))
     seen = library.head(song)
     arrival = jobs.arrivals.receive(song, "b.wav", io.BytesIO(audio(sine(60, 0.5))))
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     library.edit(song, seen.id, SetPart(part="a", field="fader_db", value=-7).apply)
     document = library.head(song).document
     assert document.part("a").fader_db == -7 and document.has_part("b")
@@ -174,7 +174,7 @@ def test_a_file_that_came_for_a_session_set_aside_comes_in_when_it_is_back(tmp_p
     song = jobs.library.create(Session(name="Song"))
     arrival = jobs.arrivals.receive(song, "a.wav", io.BytesIO(audio(sine(60, 0.5))))
     caller.post(f"/sessions/{song}/remove")
-    jobs.take_in(arrival.id)
+    jobs.intake.take_in(arrival.id)
     assert jobs.arrivals.get(arrival.id).state == "waiting"
     caller.post(f"/sessions/{song}/bring-back")
     assert [part.name for part in jobs.library.head(song).document.parts] == ["A"]

@@ -29,17 +29,19 @@ def work(data: Path, given: Path, number: int, told: Path) -> None:
         # Each is another recording by its last sample: a recording that is there is not taken again.
         body = (given / "a.wav").read_bytes()[:-3] + number.to_bytes(3, "little")
         stream = io.BytesIO(body)
-        jobs.take_in(jobs.arrivals.receive("song", f"{number} kick.wav", stream).id)
+        jobs.intake.take_in(jobs.arrivals.receive("song", f"{number} kick.wav", stream).id)
         tell("received")
     if number % 4 == 1 and library.head("song").document.parts:
-        jobs.print(jobs.prints.order("song", library.head("song").id, Order("mix", "wav", "24")).id)
+        jobs.orders.print(
+            jobs.prints.order("song", library.head("song").id, Order("mix", "wav", "24")).id
+        )
         tell("ordered")
     if number % 4 == 2:
         sessions.import_archive(library, given / "session.zip")
         tell("packed")
     if number % 4 == 3:
         try:
-            jobs.listen("song", library.head("song").document)
+            jobs.songs.listen("song", library.head("song").document)
         except PondelError as error:
             tell(f"said {error.message}")
     edit = number * 100_000

@@ -11,7 +11,7 @@ import numpy as np
 import soundfile
 import soxr
 
-from pondel.core.audio.formats import BIT_DEPTHS, FORMATS, Bits
+from pondel.core.audio.formats import BIT_DEPTHS, FORMATS
 from pondel.core.audio.whole import cut_short
 from pondel.core.dsp.dither import Dither
 from pondel.core.errors import BadAudio
@@ -214,7 +214,7 @@ class Writer:
     """
 
     def __init__(
-        self, path: Path, rate: int, channels: int, format: str, bits: Bits, frames: int = 0
+        self, path: Path, rate: int, channels: int, format: str, bits: str, frames: int = 0
     ) -> None:
         check_target(format, bits)
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
