@@ -50,7 +50,7 @@ def test_a_file_that_comes_in_while_the_page_is_made_is_shown_or_asked_for_again
 ):
     jobs = jobs_of(app)
     take_in, look = jobs.intake.take_in, jobs.arrivals.of_session
-    monkeypatch.setattr(jobs, "take_in", lambda arrival_id: None)
+    monkeypatch.setattr(jobs.intake, "take_in", lambda arrival_id: None)
     assert caller.upload(song, ("Late.wav", audio(sine(300, 1)))).status_code == 202
     (late,) = [one.id for one in look(song) if one.state == "waiting"]
 
@@ -360,8 +360,8 @@ def test_an_unmeasured_session_is_measured_on_the_queue_and_opens_by_itself(tmp_
 @pytest.mark.parametrize("what", ["recording", "stereo", "pitch", "tone"])
 def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     library, recordings = jobs_of(app).library, jobs_of(app).desk.recordings
-    measure = jobs_of(app).measure
-    jobs_of(app).measure = lambda _: Measuring(1, 2)
+    measure = jobs_of(app).songs.measure
+    jobs_of(app).songs.measure = lambda _: Measuring(1, 2)
     library.tables.Measure.delete().where(library.tables.Measure.key.startswith(what)).execute()
     recordings._known.clear()
     recordings._tones.clear()
@@ -369,7 +369,7 @@ def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     for screen in SCREENS:
         answer = caller.client.get(f"/sessions/{song}/{screen}")
         assert answer.status_code == 503 and "of <span" in answer.text, screen
-    jobs_of(app).measure = measure
+    jobs_of(app).songs.measure = measure
     caller.client.get(f"/sessions/{song}/lanes")
     assert caller.client.get(f"/sessions/{song}/lanes").status_code == 200
 
