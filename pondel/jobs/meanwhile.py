@@ -16,7 +16,7 @@ from pondel.core.hearing.table import HiddenTable
 from pondel.jobs.desk import Desk
 from pondel.jobs.references import Told
 from pondel.jobs.sides import Where
-from pondel.jobs.turns import Superseded, Turns
+from pondel.jobs.turns import Turns, be_nice
 from pondel.jobs.whole_mix import MixTone, SumLevels
 
 Known = TypeVar("Known")
@@ -84,7 +84,7 @@ class Meanwhile:
         return known
 
     def _begin(self, name: str, work: Callable[[], object]) -> None:
-        """Do long work behind everything else, once at a time; a failure is told when asked again."""
+        """Do long work behind pages, once at a time; a failure is told when asked again."""
         with self._lock:
             failure = self._failures.pop(name, None)
             if failure is not None:
@@ -94,10 +94,9 @@ class Meanwhile:
             self._under_way.add(name)
 
         def do() -> None:
+            be_nice()
             try:
-                self._turns.take("outline", name, work, is_behind=True)
-            except Superseded:
-                pass
+                self._turns.behind(work)()
             except PondelError as error:
                 with self._lock:
                     self._failures[name] = error.line()

@@ -101,20 +101,15 @@ class Turns:
         page: str | None,
         work: Callable[[], Result],
         is_gone: Callable[[], bool] = lambda: False,
-        *,
-        is_behind: bool = False,
     ) -> Result:
-        """The result of `work` when its turn comes; Superseded when it is not wanted any more.
-
-        No page waits for what `is_behind`: it takes turns, but work behind pages goes on beside it.
-        """
+        """The result of `work` when its turn comes; Superseded when it is not wanted any more."""
         with self._changed:
-            self._open += not is_behind
+            self._open += 1
         try:
             return self._take(kind, page, work, is_gone)
         finally:
             with self._changed:
-                self._open -= not is_behind
+                self._open -= 1
                 self._changed.notify_all()
 
     def _take(

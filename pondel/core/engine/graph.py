@@ -33,6 +33,7 @@ from pondel.core.engine.streams import (
 )
 from pondel.core.errors import BadRecording
 from pondel.core.moves.base import Place, Remembering, Ringing, TraceLog
+from pondel.core.moves.describe import Tap
 from pondel.core.moves.registry import kind_of
 
 
@@ -122,7 +123,9 @@ class Graph:
         part_id, tap = node
         part = self._session.part(part_id)
         if tap == "after fader":
-            return Faded(self.node((part_id, "before fader")), part)
+            # Without moves nothing is before the fader but the source, which need not be kept twice.
+            before: Tap = "before fader" if routing.active_moves(part) else "source"
+            return Faded(self.node((part_id, before)), part)
         if tap == "source":
             return self._source(part)
         begun = self._chain_from if node == self._own else None

@@ -109,5 +109,5 @@ export function start() {
   });
   for (const what of ["loop", "view", "changed", "zone"]) on(what, meters.soon);
   on("playhead", needles);
-  meters.now();
+  meters.soon();
 }
