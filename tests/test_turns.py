@@ -6,6 +6,7 @@ import os
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 
 import numpy as np
 import pytest
@@ -294,6 +295,17 @@ def test_two_pages_that_want_the_same_analysis_do_not_wait_for_each_other_for_ev
     assert answers == {("a", "x"): 3, ("b", "x"): 3}
 
 
+def test_what_hurried_work_has_done_in_other_threads_is_as_urgent(ear, monkeypatch):
+    monkeypatch.setattr("pondel.jobs.ear_first.LONGEST_STOP_S", 60.0)
+    with ThreadPoolExecutor(2) as pool:
+        with ear.hurry():
+            pool.submit(copy_context().run, ear.step).result(10)
+            other = pool.submit(ear.step)
+            with pytest.raises(TimeoutError):
+                other.result(0.3)
+        other.result(10)
+
+
 @pytest.mark.skipif(not hasattr(os, "getpriority"), reason="only where threads have priorities")
 def test_beside_a_busy_program_a_question_keeps_its_share_and_work_behind_a_good_part(turns):
     """A step of niceness takes a factor of 1.25 of a thread's share, as Linux weighs them."""
@@ -341,3 +353,26 @@ def test_what_a_page_itself_waits_for_does_not_stand_still_for_it(turns, monkeyp
 
     with ThreadPoolExecutor(1) as pool:
         pool.submit(turns.take, "a", "page", question).result(10)
+
+
+def test_work_behind_ends_where_it_stands_when_the_server_stops(turns, monkeypatch):
+    monkeypatch.setattr("pondel.jobs.turns.LONGEST_STOP_S", 60.0)
+    asked, answer = threading.Event(), threading.Event()
+
+    def question():
+        asked.set()
+        assert answer.wait(10)
+
+    with ThreadPoolExecutor(2) as pool:
+        waiting = pool.submit(turns.take, "a", "page", question)
+        assert asked.wait(10)
+        stands = pool.submit(turns.behind(turns.step))
+        with pytest.raises(TimeoutError):
+            stands.result(0.3)
+        turns.end()
+        with pytest.raises(Superseded):
+            stands.result(10)
+        answer.set()
+        waiting.result(10)
+    turns.begin()
+    turns.behind(turns.step)()

@@ -12,11 +12,14 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 
 LINGER_S = 0.05
 """The page asks for the sound of an edit this soon after the edit was answered."""
 LONGEST_STOP_S = 0.5
 """A step is taken at least this often, so that a long drag does not starve the pictures."""
+_HURRIES: ContextVar[bool] = ContextVar("hurries", default=False)
+"""Whether what is done is for the ear: in threads of its own too, if they are given the context."""
 
 
 class EarFirst:
@@ -26,27 +29,25 @@ class EarFirst:
         self._changed = threading.Condition()
         self._under_way = 0
         self._until = 0.0
-        self._mine = threading.local()
 
     @contextmanager
     def hurry(self) -> Iterator[None]:
         """What is done inside is for the ear."""
         with self._changed:
             self._under_way += 1
-        outer = getattr(self._mine, "hurries", False)
-        self._mine.hurries = True
+        outer = _HURRIES.set(True)
         try:
             yield
         finally:
-            self._mine.hurries = outer
+            _HURRIES.reset(outer)
             with self._changed:
                 self._under_way -= 1
                 self._until = time.monotonic() + LINGER_S
                 self._changed.notify_all()
 
     def step(self) -> None:
-        """Stand still while something is made for the ear, unless this thread makes it."""
-        if getattr(self._mine, "hurries", False):
+        """Stand still while something is made for the ear, unless this is done for it."""
+        if _HURRIES.get():
             return
         ends = time.monotonic() + LONGEST_STOP_S
         with self._changed:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 
 import numpy as np
 from cachetools import LRUCache
@@ -67,7 +68,7 @@ class Loops:
             found = self._tables.get(key)
         if found is not None:
             return found
-        powers = [self._power(now, part.id, names[part.id], start, frames, side) for part in parts]
+        powers = self._all_powers(now, names, start, frames, side)
         on_hits = np.stack([near_hits(at, powers[0].shape[0]) for at in hits.values()])
         made = self._added_up(*together(list(names), np.stack(powers), on_hits, families))
         with self._lock:
@@ -82,6 +83,25 @@ class Loops:
         now = self._now(document)
         name = _name(now, part, start, frames, side)
         return self._power(now, part, name, start, frames, side)
+
+    def _all_powers(
+        self, now: ChunkedSession, names: dict[str, str], start: int, frames: int, side: Side
+    ) -> list[np.ndarray]:
+        """Excitation by each part. What is not known is made side by side, as urgent as the caller."""
+        with self._lock:
+            missing = [part for part, name in names.items() if name not in self._powers]
+        made: dict[str, np.ndarray] = {}
+
+        def make(part: str) -> np.ndarray:
+            return self._power(now, part, names[part], start, frames, side)
+
+        with ThreadPoolExecutor(CORES) as pool:
+            for first in range(0, len(missing), CORES):
+                self._step()
+                few = missing[first : first + CORES]
+                under_way = [pool.submit(copy_context().run, make, part) for part in few]
+                made |= {part: one.result() for part, one in zip(few, under_way, strict=True)}
+        return [made[part] if part in made else make(part) for part in names]
 
     def _power(
         self, now: ChunkedSession, part: str, name: str, start: int, frames: int, side: Side

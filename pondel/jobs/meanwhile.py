@@ -5,6 +5,7 @@ meanwhile.outline(session_id, document, 600)      # None while it is being drawn
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections.abc import Callable
 from typing import TypeVar
@@ -13,13 +14,15 @@ from pondel.core.document import Session
 from pondel.core.errors import PondelError
 from pondel.core.families import Members
 from pondel.core.hearing.table import HiddenTable
+from pondel.jobs.behind import BROKEN
 from pondel.jobs.desk import Desk
 from pondel.jobs.references import Told
 from pondel.jobs.sides import Where
-from pondel.jobs.turns import Turns, be_nice
+from pondel.jobs.turns import Superseded, Turns, be_nice
 from pondel.jobs.whole_mix import MixTone, SumLevels
 
 Known = TypeVar("Known")
+log = logging.getLogger("pondel.jobs")
 
 
 class Meanwhile:
@@ -27,7 +30,7 @@ class Meanwhile:
 
     def __init__(self, desk: Desk, turns: Turns) -> None:
         self._desk, self._turns = desk, turns
-        self._under_way: set[str] = set()
+        self._under_way: dict[str, threading.Thread] = {}
         self._failures: dict[str, str] = {}
         self._lock = threading.Lock()
 
@@ -76,6 +79,13 @@ class Meanwhile:
             lambda: references.compare(document, where),
         )
 
+    def stop(self) -> None:
+        """Wait until all that is under way has ended, as `Turns.end` has it end."""
+        with self._lock:
+            under_way = list(self._under_way.values())
+        for thread in under_way:
+            thread.join()
+
     def _known_or_begun(
         self, known: Known | None, name: str, work: Callable[[], Known | None]
     ) -> Known | None:
@@ -91,17 +101,25 @@ class Meanwhile:
                 raise PondelError(failure)
             if name in self._under_way:
                 return
-            self._under_way.add(name)
+            thread = threading.Thread(
+                target=self._do, args=(name, work), name="pondel-meanwhile", daemon=True
+            )
+            self._under_way[name] = thread
+            thread.start()
 
-        def do() -> None:
-            be_nice()
-            try:
-                self._turns.behind(work)()
-            except PondelError as error:
-                with self._lock:
-                    self._failures[name] = error.line()
-            finally:
-                with self._lock:
-                    self._under_way.discard(name)
-
-        threading.Thread(target=do, name="pondel-meanwhile", daemon=True).start()
+    def _do(self, name: str, work: Callable[[], object]) -> None:
+        be_nice()
+        failure = ""
+        try:
+            self._turns.behind(work)()
+        except Superseded:
+            pass
+        except PondelError as error:
+            failure = error.line()
+        except Exception:
+            log.exception("%s broke off", name)
+            failure = BROKEN
+        with self._lock:
+            self._under_way.pop(name)
+            if failure:
+                self._failures[name] = failure

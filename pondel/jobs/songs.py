@@ -70,6 +70,7 @@ class Songs:
         """Nothing is under way; what no session needs any more is swept."""
         self._listening.clear()
         self._measuring.clear()
+        self._failures.clear()
         self.desk.analysis.sweep()
 
     def _hungry_song(self, session_id: str) -> None:

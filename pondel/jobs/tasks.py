@@ -77,6 +77,7 @@ class Jobs:
         self.intake.go_on()
         self.orders.go_on()
         self._ended.clear()
+        self.turns.begin()
         self._begin_work(self.queue, self._count)
         if self._own is not self.queue:
             self._begin_work(self._own, WORKERS)
@@ -100,8 +101,10 @@ class Jobs:
             self._workers[-1].start()
 
     def stop(self) -> None:
-        """Let the workers finish what they hold."""
+        """Let the workers finish the files and prints they hold; all else ends at its next step."""
         self._ended.set()
+        self.turns.end()
+        self.meanwhile.stop()
         self.desk.tryouts.stop()
         self.desk.plans.stop()
         self.desk.sides.stop()

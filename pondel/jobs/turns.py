@@ -75,6 +75,17 @@ class Turns:
         self._count = 0
         self._mine = threading.local()
         self._open = 0
+        self._has_ended = False
+
+    def begin(self) -> None:
+        """Work behind pages may go on."""
+        self._has_ended = False
+
+    def end(self) -> None:
+        """Work behind pages ends at its next step."""
+        with self._changed:
+            self._has_ended = True
+            self._changed.notify_all()
 
     def behind(self, work: Callable[Asked, Result]) -> Callable[Asked, Result]:
         """The same work, standing still between its steps while a page waits for something.
@@ -189,20 +200,25 @@ class Turns:
     def step(self) -> None:
         """Between two steps of any work that is not for the ear: let the sound go first.
 
-        Superseded when the question this thread works at is not wanted any more.
+        Superseded when what this thread works at is not wanted any more.
         """
         question = getattr(self._mine, "question", None)
         self._give_up_the_old(question)
         self._ear.step()
         if question is None:
             if getattr(self._mine, "is_behind", False):
-                with self._changed:
-                    self._changed.wait_for(lambda: not self._open, LONGEST_STOP_S)
+                self._stand_behind()
             return
         if self._waiting and time.monotonic() - self._mine.since > SLICE_S:
             self._end_turn()
             self._wait_for_turn()
         self._give_up_the_old(question)
+
+    def _stand_behind(self) -> None:
+        with self._changed:
+            self._changed.wait_for(lambda: self._has_ended or not self._open, LONGEST_STOP_S)
+        if self._has_ended:
+            raise Superseded("Pondel was stopped")
 
     def _give_up_the_old(self, question: _Question | None) -> None:
         if question is None:
