@@ -8,10 +8,8 @@ from itertools import pairwise
 from pathlib import Path
 
 import mido
-import numpy as np
-import soundfile
 
-from pondel.demo.synth import PLAYERS, RATE, Note, perform
+from pondel.demo.synth import PLAYERS, Note, perform, write_24_bit
 
 NAME = "Lantern Parade"
 TAIL_S = 0.97
@@ -94,8 +92,5 @@ def play_stems(folder: Path, say: Callable[[str], None] = lambda text: None) -> 
         if path.exists():
             continue
         say(f"playing {name}")
-        samples = np.round(perform(name, notes[name], seconds) * 2**23) / 2**23
-        unfinished = path.with_suffix(".part")
-        soundfile.write(unfinished, samples, RATE, "PCM_24", format="WAV")
-        unfinished.rename(path)
+        write_24_bit(path, perform(name, notes[name], seconds))
     return paths

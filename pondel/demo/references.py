@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-import soundfile
 
-from pondel.demo.synth import RATE, Note, perform
+from pondel.demo.synth import RATE, Note, perform, write_24_bit
 
 BEATS, CHORD = 4, 3
 PEAK_DBFS = -1.0
@@ -86,9 +85,7 @@ def play_references(folder: Path, say: Callable[[str], None] = lambda text: None
         if path.exists():
             continue
         say(f"playing {name}, a reference")
-        unfinished = path.with_suffix(".part")
-        soundfile.write(unfinished, mixed(piece), RATE, "PCM_24", format="WAV")
-        unfinished.rename(path)
+        write_24_bit(path, mixed(piece))
     return paths
 
 

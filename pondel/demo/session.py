@@ -12,6 +12,7 @@ from pondel.core.document import Part, Send, Session, parse_session, to_json
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
 from pondel.demo.references import play_references
+from pondel.demo.synth import RATE
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 from pondel.store.variants import Variants
@@ -47,13 +48,13 @@ def ensure_demo(
     parts: list[Part] = []
     for stem in stems:
         role, fader_db, pan = demo.MIX[stem.stem]
-        file = take_file(library, stem, demo.RATE)
+        file = take_file(library, stem, RATE)
         part_id = fresh_id(stem.stem, {part.id for part in parts})
         parts.append(Part(id=part_id, name=stem.stem, role=role, file=file, fader_db=fader_db, pan=pan))
     references = []
     for track in play_references(library.data_dir / "demo" / "references", say):
         part_id = fresh_id(track.stem, {part.id for part in parts})
-        file = take_file(library, track, demo.RATE)
+        file = take_file(library, track, RATE)
         references.append(Part(id=part_id, name=track.stem, file=file, reference=True))
     returns = {name: fresh_id(name, {part.id for part in parts}) for name in demo.SPACES}
     for part in parts:
@@ -64,7 +65,7 @@ def ensure_demo(
     document = Session.model_validate(
         {
             "name": demo.NAME,
-            "rate": demo.RATE,
+            "rate": RATE,
             "tempo_bpm": tempo_bpm,
             "sections": sections,
             "parts": [

@@ -8,12 +8,17 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
-from scipy.signal import butter, lfilter, oaconvolve, sosfilt
+import soundfile
+from scipy import fft
+from scipy.signal import butter, lfilter, sosfilt
 
 RATE = 48000
-BLOCK = 4096
+BLOCK = 16384
+ROOM_FRAMES = 1 << 18
 
 
 @dataclass(frozen=True)
@@ -42,7 +47,12 @@ def _edges(t: np.ndarray, seconds: float, rise: float, fall: float) -> np.ndarra
 
 
 def _band(noise: np.ndarray, low_hz: float, high_hz: float, order: int = 2) -> np.ndarray:
-    return sosfilt(butter(order, [low_hz, high_hz], "bandpass", fs=RATE, output="sos"), noise)
+    return sosfilt(_bandpass(order, low_hz, high_hz), noise)
+
+
+@lru_cache
+def _bandpass(order: int, low_hz: float, high_hz: float) -> np.ndarray:
+    return butter(order, [low_hz, high_hz], "bandpass", fs=RATE, output="sos")
 
 
 def _partials(base: np.ndarray, weights: np.ndarray, phases: np.ndarray | None = None) -> np.ndarray:
@@ -252,5 +262,24 @@ def _in_a_room(dry: np.ndarray, amount: float, random: np.random.Generator) -> n
         tail = lfilter([0.35], [1, -0.65], tail)
         tail = sosfilt(butter(2, 180, "highpass", fs=RATE, output="sos"), tail)
         tail = (tail / np.sqrt((tail**2).sum())).astype(np.float32)
-        heard[:] = oaconvolve(channel.astype(np.float32), tail)[: channel.size]
+        heard[:] = _convolved(channel.astype(np.float32), tail)
     return dry + amount * wet
+
+
+def _convolved(sound: np.ndarray, tail: np.ndarray) -> np.ndarray:
+    """A sound with a tail, as long as the sound: overlap and add, in blocks that a cache holds."""
+    response = fft.rfft(tail, ROOM_FRAMES)
+    step = ROOM_FRAMES - tail.size + 1
+    out = np.zeros(sound.size + ROOM_FRAMES, np.float32)
+    for first in range(0, sound.size, step):
+        block = fft.rfft(sound[first : first + step], ROOM_FRAMES)
+        out[first : first + ROOM_FRAMES] += fft.irfft(block * response, ROOM_FRAMES)
+    return out[: sound.size]
+
+
+def write_24_bit(path: Path, samples: np.ndarray) -> None:
+    """A recording, float64 (frames, channels), as a 24-bit WAV that is there whole or not at all."""
+    whole = np.round(samples * 2**23).astype(np.int32) << 8
+    unfinished = path.with_suffix(".part")
+    soundfile.write(unfinished, whole, RATE, "PCM_24", format="WAV")
+    unfinished.rename(path)
