@@ -29,7 +29,8 @@ LEFT, RIGHT, TOP, BASE = 54.0, 120.0, 26.0, 286.0
 LEAST_COST, LEAST_RELIEF_DB = 0.05, 2.0
 COSTS = (0.01, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8)
 DASHES = ("", "7 3", "2 3", "9 3 2 3", "5 2 1 2")
-APART, NAME_WIDE, MARK_WIDE = 14.0, 140.0, 44.0
+APART, LETTER_WIDE, MARK_WIDE = 14.0, 6.8, 44.0
+DOT_WIDE, FURTHER = 7.0, (26.0, 60.0, 100.0)
 FIGHTS_SHOWN = 7
 
 
@@ -84,16 +85,18 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     across, up = _axes(points)
     kinds = sorted({one.way.kind for one in points}, key=lambda name: kind_of(name).place)
     lines: list[dict[str, Any]] = []
-    taken: list[tuple[float, float]] = []
+    placed = [
+        (across.at(one.judgement.fight.cost_share), up.at(one.judgement.relief_db), one)
+        for one in points
+    ]
+    # Left, right and middle of what no name may cover.
+    taken = [(x - DOT_WIDE, x + DOT_WIDE, y) for x, y, _ in placed]
     for n, name in enumerate(kinds):
-        own = [one for one in points if one.way.kind == name and not one.better_than]
-        dots = [
-            (across.at(one.judgement.fight.cost_share), up.at(one.judgement.relief_db), one)
-            for one in own
-        ]
+        dots = [dot for dot in placed if dot[2].way.kind == name and not dot[2].better_than]
         x, y, _ = max(dots, key=lambda dot: dot[0])
-        at_x, at_y = _free(x + 9.0, y, taken)
-        taken.append((at_x, at_y))
+        wide = LETTER_WIDE * len(kind_of(name).title)
+        at_x, at_y = _free(x + 9.0, y, wide, taken)
+        taken.append((at_x, at_x + wide, at_y))
         lines.append(
             {
                 "kind": kind_of(name),
@@ -106,11 +109,7 @@ def _drawn(tried: Tried, chosen: str) -> dict[str, Any]:
     usual = [one for one in points if one.way.far == 1.0 or one.better_than]
     return {
         "lines": lines,
-        "better": [
-            (across.at(one.judgement.fight.cost_share), up.at(one.judgement.relief_db), one)
-            for one in points
-            if one.better_than
-        ],
+        "better": [dot for dot in placed if dot[2].better_than],
         "across": across,
         "up": up,
         "table": sorted(usual, key=lambda one: -one.judgement.relief_db),
@@ -132,12 +131,18 @@ def _folded(points: list[Point]) -> list[tuple[Side, list[list[Point]]]]:
     return found
 
 
-def _free(x: float, y: float, taken: list[tuple[float, float]]) -> tuple[float, float]:
-    """The place for a name nearest to the end of its line, clear of those that are written."""
-    tries = ((x + 26.0 * bool(n), y + sign * n * APART) for n in range(20) for sign in (1, -1))
-    for at_x, at_y in tries:
-        clear = all(abs(at_y - b) >= APART or abs(at_x - a) >= NAME_WIDE for a, b in taken)
-        if clear and TOP < at_y < BASE:
+def _free(
+    x: float, y: float, wide: float, taken: list[tuple[float, float, float]]
+) -> tuple[float, float]:
+    """The place for a name near the end of its line, clear of all points and of what is written."""
+    tries = ((n, far, sign) for n in range(1, 40) for far in FURTHER for sign in (1, -1))
+    beside = [(x, y), *((x + far, y + sign * n * APART / 2) for n, far, sign in tries)]
+    for at_x, at_y in beside:
+        clear = all(
+            abs(at_y - middle) >= APART or at_x >= right or at_x + wide <= left
+            for left, right, middle in taken
+        )
+        if clear and TOP < at_y < BASE and at_x + wide < WIDE:
             return at_x, at_y
     return x, y
 
