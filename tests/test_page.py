@@ -121,6 +121,7 @@ def test_space_sets_checkboxes_and_plays_elsewhere(server, own_song, browser):
     page.locator("#fights summary").last.focus()
     page.keyboard.press("Space")
     until(page, "document.querySelector('#in-sones').open")
+    page.wait_for_selector("#sones [aria-label$=' sones']")
     assert not page.evaluate("pondel.player.playing")
     assert errors == []
     page.context.close()

@@ -16,9 +16,10 @@ from pondel.core.evidence import within
 from pondel.core.families import BY, families
 from pondel.core.hearing.clear import SMALLEST_CHANGE_DB
 from pondel.core.hearing.in_the_mix import in_the_mix
+from pondel.core.hearing.ridges import ridge_of
 from pondel.core.hearing.scale import PLACES_HZ, places_between
 from pondel.core.hearing.spectra import FRAME_S
-from pondel.core.hearing.table import HiddenPair, Scope
+from pondel.core.hearing.table import HiddenPair, HiddenTable, Scope
 from pondel.core.hearing.timemap import time_map, worst_stretch
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.stereo import BAND_EDGES_HZ
@@ -132,25 +133,43 @@ def fights(session_id: str):
         roles = {part.id: part.role for part in document.parts}
         listed = [one for one in listed if look.role in (roles[one.pair.hidden], roles[one.pair.by])]
     pair = asked_pair(document)
-    ids = _in_the_table(found, pair)
-    shares = {(a, b): found.table.share(a, b, found.scope) for a in ids for b in ids if a != b}
     return render_template(
         "parts/fights.html",
-        facts={"id": session_id},
-        document=document,
-        marks=inked(document),
-        pair=pair,
-        heard=found,
+        **_matrix(session_id, found, pair),
+        unit="%",
         look=look,
         fights=[_told(found, one) for one in listed[:FIGHTS_SHOWN]],
-        ids=ids,
-        shares=shares,
-        sones={part: found.table.loudness_sone(part, found.scope) for part in ids},
         chosen_share=found.table.share(pair.leader.id, pair.yielder.id, found.scope)
         if pair and {pair.leader.id, pair.yielder.id} <= set(found.table.ids)
         else None,
         hit_counts={p.id: int(desk().hits_s(p).size) for p in document.parts},
     )
+
+
+@blueprint.get("/lanes/in-sones")
+def in_sones(session_id: str):
+    """The part x part table once more, in sones; a fragment."""
+    document = asked_revision(session_id).document
+    found = _heard_in_turn("sones", session_id, document)
+    if found is None:
+        return NOTHING_NEW
+    facts = _matrix(session_id, found, asked_pair(document))
+    return render_template("parts/matrix.html", **facts, unit="sones")
+
+
+def _matrix(session_id: str, found: SongHeard, pair: Pair | None) -> dict[str, Any]:
+    """What the part x part table is made of."""
+    ids = _in_the_table(found, pair)
+    return {
+        "facts": {"id": session_id},
+        "document": found.document,
+        "marks": inked(found.document),
+        "pair": pair,
+        "heard": found,
+        "ids": ids,
+        "shares": {(a, b): found.table.share(a, b, found.scope) for a in ids for b in ids if a != b},
+        "sones": {part: found.table.loudness_sone(part, found.scope) for part in ids},
+    }
 
 
 @dataclass(frozen=True)
@@ -198,28 +217,7 @@ def ridges(session_id: str):
 
     def work() -> dict[str, Any]:
         found = heard_folded(session_id, document, look)
-        table, scope = found.table, found.scope
-        lanes = []
-        for part in table.ids:
-            alone = table.alone(part, scope)
-            by = {other: table.lost(part, other, scope) for other in table.ids if other != part}
-            top = max(float(alone.max()), 1e-9)
-            lanes.append(
-                {
-                    "id": part,
-                    "alone": np.round(alone / top, 4).tolist(),
-                    "by": {
-                        other: np.round(lost / top, 4).tolist()
-                        for other, lost in by.items()
-                        if float(lost.sum()) >= 0.01 * float(alone.sum())
-                    },
-                    "share": round(table.share(part, None, scope), 6),
-                    "clear": clear(table.clear_db(part, scope)),
-                    "stands": word(table.clear_db(part, scope)),
-                    "beside": clear(table.beside_equal_db(part, scope)),
-                    "sone": round(table.loudness_sone(part, scope), 3),
-                }
-            )
+        lanes = [_lane(found.table, part, found.scope) for part in found.table.ids]
         return {
             "hz": np.round(PLACES_HZ, 2).tolist(),
             "lanes": lanes,
@@ -231,6 +229,27 @@ def ridges(session_id: str):
         }
 
     return in_turn("ridges", work)
+
+
+def _lane(table: HiddenTable, part: str, scope: Scope) -> dict[str, Any]:
+    """One part's ridge and figures, as the page draws them."""
+    ridge = ridge_of(table, part, scope)
+    stands_db = table.clear_db(part, scope)
+    return {
+        "id": part,
+        "alone": np.round(ridge.alone, 3).tolist(),
+        "hidden": np.round(ridge.hidden, 3).tolist(),
+        "main": ridge.main,
+        "by": {
+            other: [[place, round(share, 3)] for place, share in shares.items()]
+            for other, shares in ridge.by.items()
+        },
+        "share": round(table.share(part, None, scope), 6),
+        "clear": clear(stands_db),
+        "stands": word(stands_db),
+        "beside": clear(table.beside_equal_db(part, scope)),
+        "sone": round(table.loudness_sone(part, scope), 3),
+    }
 
 
 def _told_families(document: Session) -> dict[str, dict[str, Any]]:

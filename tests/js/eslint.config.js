@@ -2,7 +2,7 @@ import js from "@eslint/js";
 
 const browser = [
   "AbortController", "AudioContext", "CSS", "CustomEvent", "DOMException", "DOMParser", "DataView", "Element", "Event", "EventTarget",
-  "FormData", "HTMLElement", "HTMLFormElement", "HTMLInputElement", "ResizeObserver", "TextDecoder", "URL", "URLSearchParams",
+  "FormData", "HTMLElement", "HTMLFormElement", "HTMLInputElement", "IntersectionObserver", "ResizeObserver", "TextDecoder", "URL", "URLSearchParams",
   "XMLHttpRequest", "clearInterval", "clearTimeout", "confirm", "console", "devicePixelRatio", "document", "fetch", "getComputedStyle",
   "history", "localStorage", "location", "matchMedia", "performance", "requestAnimationFrame", "setInterval", "setTimeout", "window",
 ];

@@ -1,7 +1,7 @@
 // Which answers are shown, and which changes are sent.
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { Order, Waiting, slotOf } from "../../pondel/web/static/js/order.js";
+import { Few, Order, Waiting, slotOf } from "../../pondel/web/static/js/order.js";
 
 test("a late answer never takes the place of a newer one", () => {
   const order = new Order();
@@ -57,4 +57,32 @@ test("what does rather than sets never takes the place of another", () => {
   const zone = (id, high_hz) => slotOf({ op: "set zone", zone: id, low_hz: 40, high_hz });
   assert.notEqual(zone("z1", 90), zone("z2", 90));
   assert.equal(zone("z1", 90), zone("z1", 120));
+});
+
+test("of few things at once the next begins when one ends, in the order in which they came", async () => {
+  const few = new Few(2);
+  const begun = [];
+  const ends = {};
+  const ask = (name, signal) =>
+    few.within(() => {
+      begun.push(name);
+      return new Promise((end, fail) => (ends[name] = { end, fail }));
+    }, signal);
+  const [a, b, c] = ["a", "b", "c"].map((name) => ask(name));
+  const gone = new AbortController();
+  const given = ask("given up", gone.signal);
+  const d = ask("d");
+  assert.deepEqual(begun, ["a", "b"]);
+  gone.abort();
+  ends.b.fail(new Error("broken"));
+  await assert.rejects(b, /broken/);
+  await Promise.resolve();
+  assert.deepEqual(begun, ["a", "b", "c"]);
+  ends.a.end(1);
+  assert.equal(await a, 1);
+  await assert.rejects(given, { name: "AbortError" });
+  assert.deepEqual(begun, ["a", "b", "c", "d"]);
+  ends.c.end(3);
+  ends.d.end(4);
+  assert.deepEqual(await Promise.all([c, d]), [3, 4]);
 });

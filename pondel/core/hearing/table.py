@@ -181,6 +181,10 @@ class HiddenTable:
             return self._sum("by", scope, self._at[part], self._at[by])
         return self._sum("lost", scope, self._at[part])
 
+    def taken(self, part: str, scope: Scope = WHOLE) -> np.ndarray:
+        """What of it each part takes, in the order of `ids`, (parts, places)."""
+        return self._sum("by", scope, self._at[part])
+
     def share(self, part: str, by: str | None = None, scope: Scope = WHOLE) -> float:
         """Hidden share, 0 to 1."""
         places = self._places(scope)
@@ -196,8 +200,7 @@ class HiddenTable:
         whole = float(self.alone(part, scope)[places].sum(dtype=np.float64))
         if whole <= 0.0:
             return np.zeros(len(self.ids))
-        lost = self._sum("by", scope, self._at[part])
-        return lost[:, places].sum(axis=1, dtype=np.float64) / whole
+        return self.taken(part, scope)[:, places].sum(axis=1, dtype=np.float64) / whole
 
     def alone_share(self, part: str, by: str, scope: Scope = WHOLE) -> float:
         """What another part would hide by itself, 0 to 1."""

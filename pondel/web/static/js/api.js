@@ -1,4 +1,5 @@
 // Talking to the server.
+import { Few } from "./order.js";
 import { state } from "./state.js";
 
 const token = document.querySelector('meta[name="csrf"]').content;
@@ -42,6 +43,11 @@ async function checked(response) {
   throw new Refused(response.status, message);
 }
 
+/**
+ * A browser keeps six connections to a server. What is worked out there in its turn, one thing after
+ * another, shares two of them, so that changes and sound always find one.
+ */
+const inTurn = new Few(2);
 let asked = 0;
 
 /** Every question has a number, and every answer carries the number of its question, but for what the browser keeps. */
@@ -82,14 +88,20 @@ export async function getJSON(url, signal = undefined) {
   }
 }
 
+/** The same of what may have to wait for its turn. @param {string} url @param {AbortSignal} [signal] */
+export const getInTurn = (url, signal) => inTurn.within(() => getJSON(url, signal), signal);
+
 /** A page of the application as a document of its own, and its address; a `form` is sent there first. */
-export async function getPage(url, form = null) {
+export async function getPage(url, { form = null, signal = undefined } = {}) {
   const headers = { Accept: "text/html, application/json" };
-  const sent = form ? { method: "POST", headers: { ...headers, "X-CSRFToken": token }, body: form } : { headers };
+  const sent = form ? { method: "POST", headers: { ...headers, "X-CSRFToken": token }, body: form } : { headers, signal };
   const response = await checked(await reach(url, sent));
   const content = new DOMParser().parseFromString(await response.text(), "text/html");
   return { content, address: response.url, isGivenUp: response.status === 204 };
 }
+
+/** A page that may have to wait for its turn. @param {string} url @param {{signal?: AbortSignal}} options */
+export const getPageInTurn = (url, options) => inTurn.within(() => getPage(url, options), options.signal);
 
 export async function getFloats(url, signal = undefined) {
   const headers = { Accept: "application/json, application/octet-stream" };

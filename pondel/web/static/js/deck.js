@@ -1,5 +1,5 @@
 // The deck: play, loop, what is heard, before and after.
-import { about, getJSON, say } from "./api.js";
+import { about, getInTurn, getJSON, say } from "./api.js";
 import { Player } from "./player.js";
 import { dragging } from "./drag.js";
 import { atRest, first, isHurried, question } from "./questions.js";
@@ -145,7 +145,7 @@ function listTracks() {
 /** The zone of the fight in view, where none was drawn. */
 async function findZone() {
   try {
-    state.view.zone = await getJSON(about("fight-zone"));
+    state.view.zone = await getInTurn(about("fight-zone"));
   } catch (error) {
     say(error.message);
   }
@@ -162,10 +162,10 @@ export function side(which) {
 async function matched(signal = undefined) {
   const { hear: what, parts, low_hz, high_hz } = wanted();
   if (what !== "mix" && what !== "key" && !parts.length) return;
-  match = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz }), signal);
+  match = await getInTurn(about("match", { hear: what, part: parts, low_hz, high_hz }), signal);
   reference = { gain_db: 0 };
   if (state.reference != null && state.facts.variants.length > 1 && what !== "reference") {
-    const found = await getJSON(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), signal);
+    const found = await getInTurn(about("match", { hear: what, part: parts, low_hz, high_hz, reference: state.reference }), signal);
     reference = { gain_db: -found.gain_db };
   }
 }

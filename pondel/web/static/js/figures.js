@@ -1,5 +1,5 @@
 // The numbers beside the pictures.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn } from "./api.js";
 import { question } from "./questions.js";
 import { on, state } from "./state.js";
 
@@ -14,7 +14,7 @@ function write(name, text) {
 
 async function ask(signal) {
   if (!document.querySelector("[data-fact]") || !state.view.yielder) return;
-  const found = await getJSON(about("evidence", { move: state.view.move }), signal);
+  const found = await getInTurn(about("evidence", { move: state.view.move }), signal);
   const { silent, hits, words, move } = found;
   for (const place of FIGHT) write(place, silent ? "–" : (words[place] ?? "–"));
   if (silent) write("standing", silent);

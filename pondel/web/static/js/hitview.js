@@ -1,5 +1,5 @@
 // One hit, averaged: leader, part before and after, and the gain with handles for attack, hold, release.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn } from "./api.js";
 import { draw } from "./plots.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
@@ -21,7 +21,7 @@ const { now: load, soon } = question(
     const box = plot();
     const { part, move } = state.view;
     if (!box || box.hidden || !move) return;
-    data = await getJSON(about("moves/hit", { part, move, item: state.view.item }), signal);
+    data = await getInTurn(about("moves/hit", { part, move, item: state.view.item }), signal);
     const line = document.getElementById("hit-line");
     if (line) line.textContent = data.leader ? `${data.hits} hits; grey: their spread` : "no hit lies whole inside the loop";
     redraw();

@@ -1,23 +1,31 @@
 // Lanes: each part as a ridge along the frequency axis, hatched where others hide it.
-import { about, getJSON, say } from "./api.js";
+import { about, getInTurn, say } from "./api.js";
 import { dragging } from "./drag.js";
 import { edit } from "./edits.js";
 import { fragment, go, reload } from "./stage.js";
 import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
 import { hzWord, nearest, within } from "./axis.js";
-import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout, spreadLows, zoneBand } from "./plots.js";
+import { inView } from "./inview.js";
+import { axisNow, draw, frequencyMarks, readout, spreadLows, write } from "./plots.js";
 import { question } from "./questions.js";
+import { ridge } from "./ridge.js";
 import { setLoop } from "./loop.js";
 import { on, state, tell } from "./state.js";
 import { told } from "./told.js";
 
 let data = null;
 let cursor = null;
+/** Rows by what they stand for. @type {Map<string, HTMLElement>} */
+let rows = new Map();
+/** @type {Map<string, any>} */
+let lanes = new Map();
 
 const $ = (selector) => document.querySelector(selector);
 const box = () => $('[data-plot="lanes"]');
 const line = () => $("#zone-line");
+const axisPlace = () => /** @type {?HTMLElement} */ (box()?.querySelector("[data-lane-axis]"));
+const AXIS_PX = 17;
 const percent = (share) => `${Math.round(share * 100)} %`;
 const known = (id) => data?.families[id] ?? state.facts.parts.find((part) => part.id === id);
 const nameOf = (id) => known(id)?.name ?? id;
@@ -57,9 +65,10 @@ const { now: load, soon } = question(
     clearTimeout(again);
     facts("lanes/fights", "#fights").then(showWorst);
     if (state.picture === "pair") facts("lanes/pair", "#pair-facts");
-    data = await getJSON(about("lanes/ridges"), signal);
-    if (!state.view.zone && data.zone) chooseZone(data.zone.low_hz, data.zone.high_hz);
-    else redraw();
+    data = await getInTurn(about("lanes/ridges"), signal);
+    lanes = new Map(data.lanes.map((lane) => [lane.id, lane]));
+    if (!state.view.zone && data.zone) takeZone(data.zone.low_hz, data.zone.high_hz);
+    redraw();
     if (data.adding_up && !data.listening) again = setTimeout(load, 900);
   },
   (message) => ($("#lanes-line").textContent = message),
@@ -96,20 +105,36 @@ function showWorst() {
 
 function redraw() {
   if (!box() || !data) return;
-  hatchPatterns();
   const where = { song: "Whole song", loop: "The loop" }[data.is_loop ? "loop" : state.look.where] ?? "The section";
   const level = { quiet: "quiet, 60 dB SPL", loud: "loud, 95 dB SPL" }[state.level] ?? "normal level";
-  $("#lanes-line").textContent = `${where}${state.look.on_hits ? ", on hits" : ""}, ${level} · height: loudness per band as the ear hears it · hatching in the ink of the part that hides`;
+  write($("#lanes-line"), `${where}${state.look.on_hits ? ", on hits" : ""}, ${level} · height: loudness per band as the ear hears it · hatching in the ink of the part that hides`);
   showRows();
-  for (const lane of data.lanes) {
-    const row = box().querySelector(`[data-lane="${CSS.escape(lane.id)}"]`);
-    if (!row) continue;
-    row.querySelector("[data-lane-clear]").textContent = lane.clear;
-    row.querySelector("[data-lane-stands]").textContent = lane.stands;
-    row.title = `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`;
-    ridge(row.querySelector("[data-lane-ridge]"), lane);
-  }
-  axis();
+  for (const lane of data.lanes) tellRow(lane);
+  ridges.draw();
+}
+
+const ridges = inView(
+  (place, { width, height }) => {
+    const lane = lanes.get(/** @type {HTMLElement} */ (place.parentElement).dataset.lane);
+    if (!lane || width < 40 || height < 10) return place.replaceChildren();
+    const kept = (state.facts.zones ?? []).filter((one) => one.leads === lane.id);
+    const dash = state.facts.parts.findIndex((part) => part.id === lane.id) + 4;
+    const tagOf = (id) => known(id)?.tag ?? "";
+    place.replaceChildren(ridge(lane, { width, height }, { hz: data.hz, zone: state.view.zone, kept, dash, inkOf, tagOf }));
+  },
+  () => {
+    axis();
+    point();
+  },
+);
+
+function tellRow(lane) {
+  const row = rows.get(lane.id);
+  if (!row) return;
+  write(row.querySelector("[data-lane-clear]"), lane.clear);
+  write(row.querySelector("[data-lane-stands]"), lane.stands);
+  const title = `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`;
+  if (row.title !== title) row.title = title;
 }
 
 /** Which rows there are: of the role in view, families folded or open, their parts when open. */
@@ -125,7 +150,6 @@ function showRows() {
     button.textContent = isOpen ? "▾" : "▸";
     button.setAttribute("aria-expanded", String(isOpen));
     row.classList.toggle("opened", isOpen);
-    if (isOpen) row.querySelector("[data-lane-ridge]").replaceChildren();
     if (isOpen) for (const what of ["clear", "stands"]) row.querySelector(`[data-lane-${what}]`).textContent = "";
   }
   for (const row of box().querySelectorAll("[data-role]")) {
@@ -140,120 +164,53 @@ function unfold(id) {
   load();
 }
 
-function ridge(place, lane) {
-  const { width, height } = place.getBoundingClientRect();
-  if (width < 40 || height < 10) return;
-  const { share } = axisNow();
-  const x = (hz) => share(within(hz)) * width;
-  const base = height - 1;
-  const y = (value) => base - value * (height - 5);
-  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
-  frequencyMarks(svg, { x, top: 0, base: height, words: 0 });
-  zones(svg, x, height, lane.id);
-  const points = data.hz.map((hz, i) => `${x(hz).toFixed(1)} ${y(lane.alone[i]).toFixed(1)}`);
-  const area = `M${x(data.hz[0])} ${base}L${points.join("L")}L${x(data.hz.at(-1))} ${base}Z`;
-  svg.append(draw("path", { d: area, class: "under" }));
-  hatch(svg, lane, x, area);
-  const dash = ["", "7 4", "2 3", "9 3 2 3"][(state.facts.parts.findIndex((p) => p.id === lane.id) + 4) % 4];
-  svg.append(draw("path", { d: `M${points.join("L")}`, class: "curve", "stroke-width": 1.6, "stroke-dasharray": dash }));
-  svg.append(draw("line", { x1: 0, x2: width, y1: base, y2: base, class: "grid-line strong" }));
-  if (cursor != null) svg.append(draw("line", { x1: x(data.hz[cursor]), x2: x(data.hz[cursor]), y1: 0, y2: height, class: "cursor-line" }));
-  place.replaceChildren(svg);
-}
-
-/** The chosen zone as a marked band; decided ones of this part as a line at the foot. */
-function zones(svg, x, height, part) {
-  const { zone } = state.view;
-  if (zone) zoneBand(svg, { low: x(zone.low_hz), high: x(zone.high_hz), top: 0, base: height });
-  for (const kept of state.facts.zones ?? []) {
-    if (kept.leads !== part) continue;
-    svg.append(draw("line", { x1: x(kept.low_hz), x2: x(kept.high_hz), y1: height - 2, y2: height - 2, stroke: "var(--c)", "stroke-width": 4 }));
-  }
-}
-
-/** Runs of bands with the same main hider and density, each hatched in the hider's ink. */
-function hatch(svg, lane, x, area) {
-  const id = `clip-${lane.id}`;
-  const clip = draw("clipPath", { id });
-  clip.append(draw("path", { d: area }));
-  const defs = draw("defs");
-  defs.append(clip);
-  const group = draw("g", { "clip-path": `url(#${CSS.escape(id)})` });
-  const hiders = Object.entries(lane.by);
-  const kinds = data.hz.map((_, i) => {
-    if (lane.alone[i] < 0.01) return "";
-    const lost = hiders.reduce((sum, [, by]) => sum + by[i], 0) / lane.alone[i];
-    const level = HATCH_LEAST.findIndex((least) => lost >= least);
-    if (level < 0) return "";
-    const [main] = hiders.reduce((best, one) => (one[1][i] > best[1][i] ? one : best));
-    return `${inkOf(main)}-${level}`;
-  });
-  const mains = kinds.map((kind, i) => (kind ? hiders.reduce((best, one) => (one[1][i] > best[1][i] ? one : best))[0] : ""));
-  const edge = (i) => (i === 0 ? 20 : i < data.hz.length ? Math.sqrt(data.hz[i] * data.hz[i - 1]) : 20000);
-  for (const [from, to] of runs(kinds)) {
-    group.append(draw("rect", { x: x(edge(from)), width: Math.max(0, x(edge(to)) - x(edge(from))), y: 0, height: "100%", fill: `url(#ink-hatch-${kinds[from]})` }));
-  }
-  svg.append(defs, group);
-  for (const [from, to] of runs(mains)) hiderTag(svg, lane, mains[from], { from, to, left: x(edge(from)), right: x(edge(to)) }, x);
-}
-
-/** From where to where each run of one and the same value goes, without those of nothing. */
-function runs(values) {
-  const found = [];
-  let first = 0;
-  for (let i = 1; i <= values.length; i++) {
-    if (values[i] === values[first]) continue;
-    if (values[first]) found.push([first, i]);
-    first = i;
-  }
-  return found;
-}
-
-const TAG_PX = 24;
-
-/** Who hides in a run: its tag, where the ridge is highest there, if there is room. */
-function hiderTag(svg, lane, hider, { from, to, left, right }, x) {
-  if (right - left < TAG_PX) return;
-  let top = from;
-  for (let i = from; i < to; i++) if (lane.alone[i] > lane.alone[top]) top = i;
-  if (lane.alone[top] < 0.12) return;
-  const at = Math.min(right - TAG_PX / 2, Math.max(left + TAG_PX / 2, x(data.hz[top])));
-  svg.append(draw("text", { x: at, y: "90%", class: `hider ink-${inkOf(hider)}`, "text-anchor": "middle" }, known(hider)?.tag ?? ""));
-}
-
+/** The axis below the rows, as wide as their ridges. */
 function axis() {
-  const place = box().querySelector("[data-lane-axis]");
-  const { width, height } = place.getBoundingClientRect();
-  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
+  const place = axisPlace();
+  const width = ridges.width();
+  if (!place || !width) return;
+  place.style.width = `${width}px`;
+  const svg = draw("svg", { viewBox: `0 0 ${width} ${AXIS_PX}`, "aria-hidden": "true" });
   const { share } = axisNow();
   frequencyMarks(svg, { x: (hz) => share(hz) * width, top: 0, base: 0, words: 13, first: "start" });
   place.replaceChildren(svg);
 }
 
-/** What lies at the cursor, in words. */
+/** The line at the cursor, across all rows. */
+function point() {
+  const line = /** @type {?HTMLElement} */ (box()?.querySelector("[data-lane-cursor]"));
+  if (!line) return;
+  line.hidden = cursor == null;
+  if (cursor == null) return;
+  line.style.marginLeft = `${axisNow().share(within(data.hz[cursor])) * ridges.width()}px`;
+}
+
+/** What lies at the cursor, pointed at and in words. */
 function read() {
+  point();
   if (cursor == null) return readout(box(), null);
-  const hz = data.hz[cursor];
   const losses = data.lanes.flatMap((lane) =>
-    Object.entries(lane.by)
-      .map(([by, lost]) => ({ lane, by, share: lane.alone[cursor] > 0.02 ? lost[cursor] / lane.alone[cursor] : 0 }))
-      .filter(({ share }) => share >= 0.1),
+    Object.entries(lane.by).flatMap(([by, shares]) => shares.filter(([place]) => place === cursor).map(([, share]) => ({ lane, by, share }))),
   );
   losses.sort((a, b) => b.share - a.share);
   const words = losses.slice(0, 3).map(({ lane, by, share }) => `${nameOf(by)} hides ${percent(share)} of ${nameOf(lane.id)}`);
-  readout(box(), `${hzWord(hz)} · ${words.length ? words.join(" · ") : "nothing hidden by much"}`);
+  readout(box(), `${hzWord(data.hz[cursor])} · ${words.length ? words.join(" · ") : "nothing hidden by much"}`);
 }
 
 function hzAt(event) {
-  const ridgeBox = box().querySelector("[data-lane-ridge]").getBoundingClientRect();
-  return within(axisNow().hz((event.clientX - ridgeBox.left) / ridgeBox.width));
+  const { left, width } = axisPlace().getBoundingClientRect();
+  return within(axisNow().hz((event.clientX - left) / width));
+}
+
+function takeZone(low_hz, high_hz) {
+  state.view.zone = { low_hz: Number(low_hz.toFixed(1)), high_hz: Number(high_hz.toFixed(1)) };
+  showZone();
+  tell("zone");
 }
 
 function chooseZone(low_hz, high_hz) {
-  state.view.zone = { low_hz: Number(low_hz.toFixed(1)), high_hz: Number(high_hz.toFixed(1)) };
-  showZone();
-  redraw();
-  tell("zone");
+  takeZone(low_hz, high_hz);
+  ridges.draw();
 }
 
 /** The edges that were typed; where they were those of a kept zone, that zone has them now. */
@@ -318,7 +275,7 @@ function wirePointer() {
     if (zone) return chooseZone(zone.low_hz, zone.high_hz);
     state.view.zone = zone;
     showZone();
-    redraw();
+    ridges.draw();
   };
   dragging(place, {
     pressed: (event) => (event.target.closest("[data-lane-ridge]") && data ? { hz: hzAt(event), before: state.view.zone } : null),
@@ -331,12 +288,10 @@ function wirePointer() {
   place.addEventListener("pointermove", (event) => {
     if (!data || event.buttons) return;
     cursor = nearest(data.hz, hzAt(event));
-    redraw();
     read();
   });
   place.addEventListener("pointerleave", () => {
     cursor = null;
-    redraw();
     read();
   });
   box().addEventListener("keydown", (event) => {
@@ -345,7 +300,6 @@ function wirePointer() {
     else if (event.key in steps && data) cursor = Math.min(data.hz.length - 1, Math.max(0, (cursor ?? 20) + steps[event.key]));
     else return;
     event.preventDefault();
-    redraw();
     read();
   });
 }
@@ -353,7 +307,7 @@ function wirePointer() {
 /** Play the worst two bars: the pair alone, and after one round only the zone. */
 async function hearWorst() {
   try {
-    const found = await getJSON(about("lanes/worst"));
+    const found = await getInTurn(about("lanes/worst"));
     chooseZone(found.low_hz, found.high_hz);
     setLoop(found.start_s, found.end_s);
     deck.hear("pair");
@@ -378,8 +332,11 @@ function clicks(event) {
 
 function wire() {
   data = null;
+  lanes = new Map();
   cursor = null;
   if (!box()) return;
+  rows = new Map([...box().querySelectorAll("[data-lane]")].map((row) => [row.dataset.lane, row]));
+  ridges.watch(box().querySelectorAll("[data-lane-ridge]"));
   showLook();
   showZone();
   $("#look").onchange = (event) => {
@@ -395,11 +352,12 @@ function wire() {
   spread.onchange = () => {
     localStorage.setItem("pondel-spread", spread.checked ? "1" : "0");
     redraw();
+    axis();
+    point();
     tell("spread");
   };
   wireZone();
   wirePointer();
-  new ResizeObserver(redraw).observe(box());
   load();
 }
 

@@ -1,5 +1,5 @@
 // How the deck is listened to: folded, dimmed, at a level; and what its meters show.
-import { about, getJSON, say } from "./api.js";
+import { about, getInTurn, say } from "./api.js";
 import * as deck from "./deck.js";
 import { write } from "./plots.js";
 import { question } from "./questions.js";
@@ -17,7 +17,7 @@ const meters = question(
     const { parts, ...rest } = deck.wanted();
     if (!state.facts.parts.length || (rest.hear !== "mix" && !parts.length)) return;
     const revision = state.heardRevision ?? state.facts.revision;
-    shown = await getJSON(about("meter", { ...rest, part: parts, fold: $("fold-to").value, revision }), signal);
+    shown = await getInTurn(about("meter", { ...rest, part: parts, fold: $("fold-to").value, revision }), signal);
     const { highest_peak_dbfs: peak, lowest_correlation: lowest } = shown;
     write($("peak-loop"), signed(peak, 1));
     $("peak-loop").classList.toggle("wrong", peak > 0);

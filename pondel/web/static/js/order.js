@@ -68,6 +68,39 @@ export class Waiting {
   }
 }
 
+/** Work of which only so much is under way at once; what waits begins in the order in which it came. */
+export class Few {
+  #free;
+  /** @type {(() => void)[]} */
+  #waiting = [];
+
+  /** @param {number} most */
+  constructor(most) {
+    this.#free = most;
+  }
+
+  /**
+   * Do `work` when there is room; what was given up meanwhile is not begun.
+   * @template T @param {() => Promise<T>} work @param {AbortSignal} [signal] @returns {Promise<T>}
+   */
+  async within(work, signal) {
+    if (this.#free) this.#free--;
+    else await new Promise((begin) => this.#waiting.push(() => begin(undefined)));
+    try {
+      signal?.throwIfAborted();
+      return await work();
+    } finally {
+      this.#next();
+    }
+  }
+
+  #next() {
+    const next = this.#waiting.shift();
+    if (next) next();
+    else this.#free++;
+  }
+}
+
 const WHERE = ["part", "move", "field", "to", "zone"];
 let alone = 0;
 

@@ -1,7 +1,8 @@
 // Plays chunks in a loop and swaps the sound under the playhead without a gap.
 import { getFloats } from "./api.js";
 
-const AHEAD_S = 0.5;
+/** So long a page may be busy with drawing without a gap: what was scheduled sounds on. */
+const AHEAD_S = 1.5;
 const TICK_MS = 60;
 const FADE_S = 0.015;
 /** A sound that has been heard this long, or has less than that left, is fetched further. */
@@ -12,7 +13,7 @@ const CHANGE_S = 0.08;
 /** With less than this left of a chunk the next one is needed too; and it is asked for along with it. */
 const END_S = 0.12;
 const ALONG_S = 0.2;
-const PREFETCH_CHUNKS = 4;
+const PREFETCH_CHUNKS = 2;
 const MOST_BUFFERS = 320;
 
 /** @typedef {{hash: string, is_exact: boolean, rate: number, chunk_frames: number, chunks: number}} Sound */

@@ -1,5 +1,5 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn, getJSON } from "./api.js";
 import { hzWord, nearest, within } from "./axis.js";
 import { axisNow, draw, frequencyMarks, readout, write, zoneBand } from "./plots.js";
 import { gainOf } from "./gain.js";
@@ -51,7 +51,7 @@ const moving = question(async (signal) => {
   const { part, move } = state.view;
   if (!plot() || !move) return;
   const asked = [...document.querySelectorAll("[data-spectra]")].map((one) => [one.dataset.spectra, one.value]);
-  live = await getJSON(about("moves/live", { part, move, ...Object.fromEntries(asked.filter(([, value]) => value)) }), signal);
+  live = await getInTurn(about("moves/live", { part, move, ...Object.fromEntries(asked.filter(([, value]) => value)) }), signal);
   held = 0;
   step = -1;
   const drawn = ["before", "after", "key"].flatMap((name) => live.moving?.rows[name]?.flat() ?? live[name] ?? []);

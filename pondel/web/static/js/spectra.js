@@ -1,5 +1,5 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn } from "./api.js";
 import { hzWord, nearest } from "./axis.js";
 import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout } from "./plots.js";
 import { question } from "./questions.js";
@@ -26,7 +26,7 @@ const plot = () => document.querySelector('[data-plot="spectra"]');
 const { now: load, soon } = question(
   async (signal) => {
     if (!plot()) return;
-    asked = await getJSON(about("spectra", { fold: document.getElementById("fold")?.value, how: document.getElementById("spectra-how")?.value }), signal);
+    asked = await getInTurn(about("spectra", { fold: document.getElementById("fold")?.value, how: document.getElementById("spectra-how")?.value }), signal);
     drawn = -1;
     const { leader, before, after } = asked.moving ?? asked;
     loudest = Math.max(...[leader, before, after].flat(2));

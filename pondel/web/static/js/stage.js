@@ -1,5 +1,5 @@
 // Switching screens without interrupting the deck.
-import { getPage, say } from "./api.js";
+import { getPage, getPageInTurn, say } from "./api.js";
 import { inTurn } from "./channel.js";
 import { remember, restore, settleFocus } from "./keep.js";
 import { Order } from "./order.js";
@@ -35,7 +35,7 @@ export function go(url, { push = true, focus = null, form = null } = {}) {
   heading = { url: String(url), push: push || heading.push, focus: focus ?? (push ? null : heading.focus) };
   return inTurn(async () => {
     if (!form && !order.isNewest("stage", number)) return;
-    const { content, address } = await getPage(addressed(form ? url : heading.url), form);
+    const { content, address } = await getPage(addressed(form ? url : heading.url), { form });
     if (!order.isNewest("stage", number) || !order.show("stage", number)) return;
     show(content, address);
   });
@@ -103,21 +103,36 @@ function markSpine() {
   if (title) document.title = [heading, title, state.facts.name, "Pondel"].filter(Boolean).join(" · ");
 }
 
-/** Put a fragment in its place, unless a newer one of that place came first. */
-export async function fragment(url, place) {
-  const number = order.ask(place.id);
-  let found = await getPage(url);
-  // What was asked before may have come after this one there, which was given up for it: ask again.
-  for (let tries = 0; found.isGivenUp && tries < 8; tries++) {
-    await new Promise((done) => setTimeout(done, 150));
-    if (!place.isConnected || !order.isNewest(place.id, number)) return false;
-    found = await getPage(url);
+/** What was asked last of each place, to be given up for what is asked of it next. @type {Map<string, AbortController>} */
+const filling = new Map();
+
+/** Put a fragment in its place, unless something newer is asked of that place meanwhile. */
+export async function fragment(url, place, get = getPageInTurn) {
+  filling.get(place.id)?.abort();
+  const mine = new AbortController();
+  filling.set(place.id, mine);
+  const isWanted = () => place.isConnected && !mine.signal.aborted;
+  try {
+    let found = await get(url, mine);
+    // What was asked before may have come after this one there, which was given up for it: ask again.
+    for (let tries = 0; found.isGivenUp && tries < 8; tries++) {
+      await new Promise((done) => setTimeout(done, 150));
+      if (!isWanted()) return false;
+      found = await get(url, mine);
+    }
+    if (found.isGivenUp || !isWanted()) return false;
+    fill(place, found.content);
+    return true;
+  } catch (error) {
+    if (error.name === "AbortError") return false;
+    throw error;
   }
-  const { content, isGivenUp } = found;
-  if (isGivenUp || !place.isConnected || !order.show(place.id, number)) return false;
-  const kept = remember(place);
+}
+
+function fill(place, content) {
+  const kept = place.contains(document.activeElement) ? remember(place) : null;
   place.replaceChildren(...content.body.childNodes);
-  if (kept.id) restore(place, kept);
+  window.htmx.process(place);
+  if (kept) restore(place, kept);
   else settleFocus();
-  return true;
 }

@@ -1,5 +1,5 @@
 // The leader's and the yielder's outline over the loop, with the gain as it falls and returns.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn } from "./api.js";
 import { clear, pointNeedle, sized } from "./plots.js";
 import { question } from "./questions.js";
 import { barLines, barWord } from "./beats.js";
@@ -17,7 +17,7 @@ const plot = () => document.querySelector('[data-plot="strips"]');
 const { now: load, soon } = question(
   async (signal) => {
     if (!plot()) return;
-    data = await getJSON(about("strips"), signal);
+    data = await getInTurn(about("strips"), signal);
     redraw();
   },
   (message) => (plot().textContent = message),

@@ -1,5 +1,5 @@
 // When and where one part hides another: bands over time, with the leader's hits.
-import { about, getJSON } from "./api.js";
+import { about, getInTurn } from "./api.js";
 import { MARKS_HZ, axisWord, hzWord } from "./axis.js";
 import { clear, pointNeedle, readout, sized } from "./plots.js";
 import { question } from "./questions.js";
@@ -21,7 +21,7 @@ const { now: load, soon } = question(
   async (signal) => {
     if (!box()) return;
     const { start_s, end_s } = range ?? state.loop;
-    data = await getJSON(about("lanes/map", { start_s, end_s }), signal);
+    data = await getInTurn(about("lanes/map", { start_s, end_s }), signal);
     redraw();
   },
   (message) => (box().textContent = message),

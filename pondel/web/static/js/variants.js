@@ -1,5 +1,5 @@
 // Variants A, B, C ... in the top strip, flipped while playing at matched loudness; and the history.
-import { about, say } from "./api.js";
+import { about, getPage, say } from "./api.js";
 import { step } from "./edits.js";
 import { fragment } from "./stage.js";
 import { on, state, tell } from "./state.js";
@@ -49,14 +49,14 @@ export function flip(name = null) {
 
 async function history() {
   const dialog = document.getElementById("history");
-  await fragment(about("history"), dialog.querySelector("[data-history]"));
+  await fragment(about("history"), dialog.querySelector("[data-history]"), getPage);
   dialog.showModal();
 }
 
 /** The steps before those that are listed take the place of their button; the first of them has the focus. */
 async function older(button) {
   const place = button.closest("div");
-  await fragment(about("history", { since: button.dataset.older }), place);
+  await fragment(about("history", { since: button.dataset.older }), place, getPage);
   place.querySelector("button")?.focus();
 }
 

@@ -1,0 +1,118 @@
+"""Ridges: who hides how much of a part, where; and many of them on a page that goes on playing."""
+
+from __future__ import annotations
+
+import threading
+
+import numpy as np
+import pytest
+from browser_tools import at_rest, open_page, until
+from test_clear import HIGH, steady, table_of
+
+from pondel.core.document import parse_session, to_json
+from pondel.core.hearing.ridges import ridge_of
+
+MANY = 40
+BOX = "(place) => { const {left, width} = place.getBoundingClientRect(); return [left, width]; }"
+
+EIGHT_QUESTIONS = """async () => {
+  const { about, getInTurn } = await import("/static/js/api.js");
+  for (let n = 0; n < 8; n++) getInTurn(about("spectra", { n })).catch(() => {});
+}"""
+
+
+def test_what_is_hidden_falls_to_the_hiders_by_their_excitation():
+    """Ten decibels more excitation are ten times the share; where nothing sounds nothing is hidden."""
+    ridge = ridge_of(table_of({"a": steady(55), "b": steady(60), "c": steady(50)}), "a")
+    assert ridge.alone.max() == 1.0 and not ridge.hidden[~HIGH].any()
+    assert {main for main, high in zip(ridge.main, HIGH, strict=True) if high} == {"b"}
+    for place in np.flatnonzero(HIGH & (ridge.alone > 0.05)):
+        most, least = ridge.by["b"][place], ridge.hidden[place] - ridge.by["b"][place]
+        assert 0.1 < ridge.hidden[place] <= 1.0
+        assert most / least == pytest.approx(10, rel=0.01)
+    assert set(ridge.by["b"]) <= set(np.flatnonzero(HIGH))
+
+
+def test_a_part_by_itself_and_a_silent_one_lose_nothing():
+    table = table_of({"a": steady(55), "none": steady(-100)})
+    for part in ("a", "none"):
+        ridge = ridge_of(table, part)
+        assert not ridge.hidden.any() and ridge.by == {}
+    assert ridge_of(table, "none").alone.max() <= 1.0
+
+
+@pytest.fixture
+def many(server, own_song):
+    """A session of many parts, two recordings in turn."""
+    jobs = server[1]
+    data = to_json(jobs.library.head(own_song).document)
+    first = data["parts"]
+    data["parts"] = [
+        {**first[n % 2], "id": f"p{n}", "name": f"Part {n}", "moves": []} for n in range(MANY)
+    ]
+    data["zones"] = []
+    return jobs.library.create(parse_session(data), rate_known=True)
+
+
+def boxes(page) -> tuple[list[float], list[float]]:
+    return page.eval_on_selector("[data-lane-ridge]:has(svg)", BOX), page.eval_on_selector(
+        "[data-lane-axis]", BOX
+    )
+
+
+@pytest.mark.parametrize("width", [1024, 1280, 1920])
+def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(server, many, browser, width):
+    address, _ = server
+    viewport = {"width": width, "height": 800}
+    page, errors = open_page(browser, f"{address}/sessions/{many}/lanes", viewport=viewport)
+    page.wait_for_selector("[data-lane=p0] path.curve")
+    at_rest(page)
+    drawn = page.locator("[data-lane-ridge] svg").count()
+    assert 5 < drawn < MANY
+    assert page.locator(f"[data-lane=p{MANY - 1}] svg").count() == 0
+    ridge, axis = boxes(page)
+    assert ridge == pytest.approx(axis, abs=0.6)
+    page.evaluate("document.getElementById('lanes-rows').scrollTo(0, 1e5)")
+    page.wait_for_selector(f"[data-lane=p{MANY - 1}] path.curve")
+    page.hover(f"[data-lane=p{MANY - 1}] [data-lane-ridge]")
+    line = page.eval_on_selector("[data-lane-cursor]", BOX)
+    middle = ridge[0] + ridge[1] / 2
+    # The line stands at the nearest of the places, which are half a Cam apart.
+    assert line[0] == pytest.approx(middle, abs=ridge[1] / 60)
+    page.pdf()
+    assert page.locator("[data-lane]:not([hidden]) [data-lane-ridge] svg").count() == MANY
+    assert errors == []
+    page.context.close()
+
+
+def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, many, browser):
+    """A browser keeps six connections to a server; screens of many parts ask more than six questions."""
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{many}/intake")
+    held, release = threading.Event(), threading.Event()
+
+    def hold():
+        held.set()
+        assert release.wait(120)
+
+    holding = threading.Thread(target=jobs.turns.take, args=("hold", "another page", hold))
+    holding.start()
+    assert held.wait(10)
+    try:
+        page.click("#spine [data-stage=lanes]")
+        page.wait_for_selector("#fights")
+        page.evaluate(EIGHT_QUESTIONS)
+        page.click("#play")
+        until(page, "pondel.player.playing")
+        revision = jobs.library.head(many).id
+        for edge, hz in (("low", "50"), ("high", "90")):
+            page.fill(f"#zone-{edge}", hz)
+            page.press(f"#zone-{edge}", "Enter")
+        page.click("#decide-leader")
+        until(page, f"pondel.state.facts.revision > {revision}")
+    finally:
+        release.set()
+        holding.join()
+    page.wait_for_selector("[data-lane=p0] path.curve")
+    assert errors == []
+    page.context.close()
