@@ -329,10 +329,11 @@ def test_steps_by_key_on_one_handle_are_one_undo(at_moves):
     page.wait_for_selector(".handle")
     before = move_of(jobs, song, 0)
     page.locator(".handle").first.focus()
-    for _ in range(4):
-        revision = page.evaluate("pondel.state.facts.revision")
+    revision = page.evaluate("pondel.state.facts.revision")
+    page.keyboard.press("ArrowRight")
+    until(page, f"pondel.state.facts.revision !== {revision}")
+    for _ in range(3):
         page.keyboard.press("ArrowRight")
-        until(page, f"pondel.state.facts.revision !== {revision}")
     at_rest(page)
     assert move_of(jobs, song, 0) != before
     page.click("#undo")

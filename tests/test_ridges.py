@@ -86,7 +86,7 @@ def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(server
 
 
 def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, many, browser):
-    """A browser keeps six connections to a server; screens of many parts ask more than six questions."""
+    """A browser keeps six connections to a server; a screen may ask for more than six things."""
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{many}/intake")
     held, release = threading.Event(), threading.Event()
