@@ -10,7 +10,7 @@ import time
 from datetime import date
 from pathlib import Path
 
-from bench import budget, ear, hearing, moves, printing, tryouts
+from bench import budget, crowd, ear, hearing, moves, printing, tryouts
 from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session, parse_session, to_json
@@ -103,7 +103,7 @@ def growth() -> Row:
 
 def main() -> None:
     rows = [printing.memory(), *hearing.rows(), *moves.rows(), change(), growth()]
-    rows += [*tryouts.rows(), *ear.rows(), *budget.rows()]
+    rows += [*tryouts.rows(), *ear.rows(), *budget.rows(), *crowd.rows()]
     cores = len(os.sched_getaffinity(0))
     head = (
         "# Benchmarks\n\n"

@@ -201,7 +201,7 @@ def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], f
 
 
 @contextmanager
-def _serving(data_dir: str) -> Iterator[str]:
+def serving(data_dir: str) -> Iterator[str]:
     """The address of a server in a process of its own, as users have it."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
@@ -250,7 +250,7 @@ def _drags(made: Callable[[Session], Session], count: int) -> tuple[list[Drag], 
         def stored_db() -> float:
             return desk.library.head(busy).document.parts[1].moves[3].threshold_db
 
-        with _serving(name) as address, browsing() as browser:
+        with serving(name) as address, browsing() as browser:
             path = f"{address}/sessions/{busy}/moves?part={tuba.id}&move={tuba.moves[3].id}"
             page, _ = open_page(browser, path)
             page.evaluate("localStorage.setItem('pondel-lower', 'hit')")

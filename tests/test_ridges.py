@@ -15,6 +15,12 @@ from pondel.core.hearing.ridges import ridge_of
 MANY = 40
 BOX = "(place) => { const {left, width} = place.getBoundingClientRect(); return [left, width]; }"
 
+BUSY_FOR_A_SECOND = """() => {
+  const { layer, context } = pondel.player;
+  const ends = performance.now() + 1000;
+  while (performance.now() < ends);
+  return layer.until - context.currentTime;
+}"""
 EIGHT_QUESTIONS = """async () => {
   const { about, getInTurn } = await import("/static/js/api.js");
   for (let n = 0; n < 8; n++) getInTurn(about("spectra", { n })).catch(() => {});
@@ -114,5 +120,16 @@ def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, ma
         release.set()
         holding.join()
     page.wait_for_selector("[data-lane=p0] path.curve")
+    assert errors == []
+    page.context.close()
+
+
+def test_a_page_that_is_busy_with_drawing_for_a_second_plays_on(server, many, browser):
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{many}/lanes")
+    page.click("#play")
+    until(page, "pondel.player.playing")
+    until(page, "pondel.player.layer.until - pondel.player.context.currentTime > 1.4")
+    assert page.evaluate(BUSY_FOR_A_SECOND) > 0.0
     assert errors == []
     page.context.close()
