@@ -71,7 +71,7 @@ def test_the_loops_numbers_come_first(tmp_path):
     session_id = jobs.library.create(Session(name="Song"))
     for name, sound in (("kick.wav", hits(6.0)), ("tuba.wav", sine(70, 6))):
         arrival = jobs.arrivals.receive(session_id, name, io.BytesIO(audio(sound)))
-        jobs.intake._take_in_now(arrival.id)
+        jobs.intake.take_in.now(arrival.id)
     address = f"lanes/ridges?{PAIR}&start_s=0&end_s=2"
     first = get(caller, session_id, address).json
     assert first["is_loop"] and first["listening"]

@@ -6,8 +6,6 @@ import logging
 import time
 from collections import deque
 
-from huey import Huey
-
 from pondel.core.advice.names import part_name
 from pondel.core.audio import files
 from pondel.core.audio.broadcast import told_by
@@ -16,13 +14,12 @@ from pondel.core.errors import BadDocument, NotFound, PondelError
 from pondel.core.operations import BringIn, Done
 from pondel.core.operations.song import FindTempo
 from pondel.jobs.desk import Desk
+from pondel.jobs.listed import Listed, Place
 from pondel.jobs.progress import Cancelled, Every
-from pondel.jobs.queue import WORKERS, Errand, alone
+from pondel.jobs.queue import WORKERS
 from pondel.jobs.recordings import Recording
 from pondel.jobs.sessions import brought_in
-from pondel.jobs.starved import Starved
-from pondel.store import arrivals
-from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals
+from pondel.store.arrivals import UNFINISHED, WAITING, Arrival, Arrivals, claim_of
 from pondel.store.room import written_in
 
 LENGTH_HEARD_S = 0.005
@@ -35,23 +32,12 @@ class Intake:
     intake.take_in(arrivals.receive(session_id, "tuba.wav", stream).id)
     """
 
-    def __init__(self, desk: Desk, arrivals: Arrivals, starved: Starved, queue: Huey) -> None:
+    def __init__(self, desk: Desk, arrivals: Arrivals, place: Place) -> None:
         self.library, self.desk = desk.library, desk
-        self.arrivals, self.starved = arrivals, starved
-        self._take_in = Errand(queue, "take_in", self._take_in_now, arrivals.fail, self._hungry)
+        self.arrivals = arrivals
+        self.take_in = Listed("arrival", arrivals, claim_of, self._take_in, self._bytes, place)
+        """Queue a file that was received, by its id."""
         self._pace_s: deque[float] = deque(maxlen=8)
-
-    def go_on(self) -> None:
-        """Queue what an earlier run left."""
-        for arrival in self.arrivals.recover():
-            self.take_in(arrival.id)
-
-    def go_on_with_lost(self) -> None:
-        """Let what was held by a process that ended wait for its turn, and for room, like the rest."""
-        waiting = self.starved.names()
-        for arrival in self.arrivals.lost():
-            if _waits_as(arrival.id) not in waiting:
-                self._hungry(arrival.id)
 
     def left_s(self, session_id: str) -> float | None:
         """Seconds until a session's files are all read, as far as the last ones tell."""
@@ -61,23 +47,12 @@ class Intake:
         share = sum(1.0 - arrival.progress for arrival in waiting)
         return share * sum(self._pace_s) / len(self._pace_s) / min(WORKERS, len(waiting))
 
-    def take_in(self, arrival_id: str) -> None:
-        """Queue a file that was received; it is read even if the queue has no room just now."""
-        self._take_in(arrival_id)
-
     def bring_back(self, session_id: str) -> None:
         """Take a session that was set aside back, and go on with the files that waited for it."""
         self.library.bring_back(session_id)
         for arrival in self.arrivals.of_session(session_id):
             if arrival.state == WAITING:
                 self.take_in(arrival.id)
-
-    def _hungry(self, arrival_id: str) -> None:
-        def again() -> None:
-            self.arrivals.wait(arrival_id)
-            self._take_in.at_once(arrival_id)
-
-        self.starved.add(_waits_as(arrival_id), self._bytes(arrival_id), again)
 
     def _bytes(self, arrival_id: str) -> int:
         """What a file takes when it is decoded, as far as it tells."""
@@ -87,12 +62,7 @@ class Intake:
             return 0
         return 2 * files.wav_bytes(facts.frames, facts.channels)
 
-    def _take_in_now(self, arrival_id: str) -> None:
-        with alone(self.library.folder, arrivals.claim_of(arrival_id)) as is_mine:
-            if is_mine and self.arrivals.claim(arrival_id):
-                self._take_in_alone(arrival_id)
-
-    def _take_in_alone(self, arrival_id: str) -> None:
+    def _take_in(self, arrival_id: str) -> None:
         begun = time.monotonic()
         try:
             self._read(arrival_id)
@@ -102,7 +72,7 @@ class Intake:
             self._is_not_wanted(arrival_id)
             return
         self._pace_s.append(time.monotonic() - begun)
-        self.starved.forget(_waits_as(arrival_id))
+        self.take_in.has_ended(arrival_id)
 
     def _is_not_wanted(self, arrival_id: str) -> None:
         """Dismissed, or for a part that is gone; or its session was set aside: then it waits."""
@@ -160,10 +130,6 @@ class Intake:
         part = self.library.head(arrival.session_id).document.part(arrival.replaces)
         old = self.desk.recordings.readable(part.file) if part.file else None
         self.arrivals.become_recording(arrival.id, file, difference(old, new, file_rate))
-
-
-def _waits_as(arrival_id: str) -> str:
-    return f"arrival {arrival_id}"
 
 
 def difference(old: Recording | None, new: Recording, file_rate: int) -> str:

@@ -12,6 +12,7 @@ from pondel.jobs.ahead import Ahead
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.intake import Intake
+from pondel.jobs.listed import Place
 from pondel.jobs.meanwhile import Meanwhile
 from pondel.jobs.orders import Orders
 from pondel.jobs.queue import WORKERS, Workers, open_queue, own_queue, redis_url
@@ -55,8 +56,9 @@ class Jobs:
         self._workers: list[Workers] = []
         self._serving: Held | None = None
         self._ended = threading.Event()
-        self.intake = Intake(self.desk, self.arrivals, self.starved, self.queue)
-        self.orders = Orders(self.desk, self.prints, self.starved, self.queue)
+        place = Place(library.folder, self.queue, self.starved)
+        self.intake = Intake(self.desk, self.arrivals, place)
+        self.orders = Orders(self.desk, self.prints, place)
         self.songs = Songs(self.desk, self.turns, self.starved, self._own, self._ended)
 
     def start(self) -> None:
@@ -74,8 +76,8 @@ class Jobs:
         self.queue.flush()
         self.songs.begin_anew()
         self.library.folder.sweep_claims()
-        self.intake.go_on()
-        self.orders.go_on()
+        self.intake.take_in.go_on()
+        self.orders.print.go_on()
         self._ended.clear()
         self.turns.begin()
         self._begin_work(self.queue, self._count)
@@ -120,8 +122,8 @@ class Jobs:
         copied = -COPY_EVERY_S
         while not self._ended.wait(TEND_EVERY_S):
             self.starved.look()
-            self.intake.go_on_with_lost()
-            self.orders.go_on_with_lost()
+            self.intake.take_in.go_on_with_lost()
+            self.orders.print.go_on_with_lost()
             if time.monotonic() - copied >= COPY_EVERY_S:
                 copied = time.monotonic()
                 self.library.copies.keep_daily()
