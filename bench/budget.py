@@ -1,7 +1,8 @@
 """What sessions of 8 to 100 parts take, each in a process of its own: a song of a minute, 24 bits, stereo.
 
 From the first file handed in to the numbers of the whole song, as a server works: two files at a time,
-one part's loop, one edit, one step back.
+one part's loop, one edit, one step back. How the loop and the table grow is measured apart, on the first
+parts of the largest session in turn: minutes lie between the sessions, and the machine is not the same.
 """
 
 from __future__ import annotations
@@ -9,8 +10,9 @@ from __future__ import annotations
 import statistics
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
 
@@ -28,6 +30,9 @@ PARTS = (8, 24, 50, 100)
 SONG_S, LOOP_S = 60.0, 8.0
 PATIENCE_S = 900.0
 EDITS = 20
+ROUNDS = 3
+Growth = dict[int, tuple[float, float]]
+"""Seconds of a loop's fights, and of adding the whole table up, by the number of parts."""
 
 
 def stem(n: int) -> np.ndarray:
@@ -50,8 +55,8 @@ def _until(done: Callable[[], bool]) -> None:
         time.sleep(0.02)
 
 
-def measured(count: int) -> dict[str, float]:
-    """Seconds of each step with so many parts, and what the process took of memory in MB."""
+def measured(count: int) -> tuple[dict[str, float], Growth]:
+    """Seconds of each step with so many parts, and what the process took of memory in MB; of most, the growth."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for n in range(count):
@@ -67,9 +72,29 @@ def measured(count: int) -> dict[str, float]:
         found["song"] = seconds(lambda: jobs.desk.analysis.whole_table(document))
         edit, back = _edits(jobs, song)
         found |= {"edit": edit, "undo": back, "memory": _peak_mb()}
+        growth = _in_turn(jobs, document) if count == max(PARTS) else {}
         jobs.stop()
         library.close()
-        return found
+        return found, growth
+
+
+def _in_turn(jobs: Jobs, document: Session) -> Growth:
+    """Sessions of the first parts of one, each measured in every round; each loop and level is a new one."""
+    times: dict[int, list[tuple[float, float]]] = {count: [] for count in PARTS}
+    for n in range(ROUNDS):
+        for at, count in enumerate(PARTS):
+            level = {"listening_level_db_spl": document.listening_level_db_spl + 0.01 * (n + 1)}
+            few = document.model_copy(update={"parts": document.parts[:count], **level})
+            start, frames = round(4.0 * (n * len(PARTS) + at) * RATE), round(LOOP_S * RATE)
+            loop_s = seconds(partial(jobs.desk.loops.table, few, start, frames))
+            times[count].append((loop_s, seconds(partial(jobs.desk.analysis.table, few))))
+    return {
+        count: (
+            statistics.median(loop for loop, _ in taken),
+            statistics.median(song for _, song in taken),
+        )
+        for count, taken in times.items()
+    }
 
 
 def take_in(jobs: Jobs, song: str, folder: Path) -> None:
@@ -105,11 +130,12 @@ def _peak_mb() -> float:
 
 
 def rows() -> list[Row]:
-    found = []
+    found, growth = [], {}
     for count in PARTS:
         with ProcessPoolExecutor(1, mp_context=get_context("spawn")) as fresh:
-            found.append(fresh.submit(measured, count).result())
-    return [_row(one) for one in found] + [_slopes(found)]
+            one, growth = fresh.submit(measured, count).result()
+            found.append(one)
+    return [_row(one) for one in found] + [_slopes(found), _growth(growth)]
 
 
 def _row(one: dict[str, float]) -> Row:
@@ -124,22 +150,31 @@ def _row(one: dict[str, float]) -> Row:
     )
 
 
+def _slope(parts: Sequence[float], costs: Sequence[float]) -> str:
+    """How fast costs grow with the number of parts: 1 is in proportion, on logarithmic axes."""
+    return f"{np.polyfit(np.log(parts), np.log(costs), 1)[0]:.2f}"
+
+
 def _slopes(found: list[dict[str, float]]) -> Row:
-    """How fast each grows with the number of parts: 1 is in proportion, on logarithmic axes.
-
-    Of few parts each has few others to be heard beside; from 24 on each has as many as are ever heard.
-    """
-
-    def slope(name: str, among: list[dict[str, float]]) -> str:
-        parts, costs = (np.log([one[what] for one in among]) for what in ("parts", name))
-        return f"{np.polyfit(parts, costs, 1)[0]:.2f}"
-
-    def slopes(among: list[dict[str, float]]) -> str:
-        return "; ".join(slope(name, among) for name in ("import", "loop", "song", "edit", "memory"))
-
+    parts = [one["parts"] for one in found]
     return (
-        "how these grow from 8 to 100 parts (1: in proportion): files in; loop; whole song; edit; memory",
-        slopes(found),
+        "how these grow from 8 to 100 parts (1: in proportion): files in; edit; memory",
+        "; ".join(_slope(parts, [one[name] for one in found]) for name in ("import", "edit", "memory")),
         "at most 1",
-        f"slope on logarithmic axes; from 24 to 100 parts {slopes(found[1:])}",
+        "slope on logarithmic axes",
+    )
+
+
+def _growth(growth: Growth) -> Row:
+    """Of few parts each has few others to be heard beside; from 24 on as many as are ever heard apart."""
+    counts = sorted(growth)
+    loops, songs = ([growth[count][n] for count in counts] for n in (0, 1))
+    return (
+        "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn",
+        f"{_slope(counts[1:], loops[1:])}; {_slope(counts[1:], songs[1:])}",
+        "at most 1",
+        f"from 8 parts on, where each has seven others, {_slope(counts, loops)} and {_slope(counts, songs)}; "
+        + "; ".join(
+            f"{count}: {growth[count][0]:.1f} and {growth[count][1]:.1f} s" for count in counts
+        ),
     )
