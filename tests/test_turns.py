@@ -138,6 +138,26 @@ def test_sound_never_waits_for_itself(ear, monkeypatch):
     assert not done.is_alive()
 
 
+def test_nothing_waits_for_what_will_be_asked_for_in_its_own_time(ear, monkeypatch):
+    """After an edit its sound is about to be asked for; after a chunk of sound the next one is not."""
+
+    def stood_still() -> bool:
+        waits: list[float] = []
+        monkeypatch.setattr(ear._changed, "wait", waits.append)
+        monkeypatch.setattr("pondel.jobs.ear_first.LONGEST_STOP_S", 0.01)
+        ear.step()
+        return bool(waits)
+
+    with ear.hurry(linger_s=0.0):
+        pass
+    assert not stood_still()
+    with ear.hurry(linger_s=3600.0), ear.hurry(linger_s=0.0):
+        pass
+    with ear.hurry(linger_s=0.0):
+        pass
+    assert stood_still()
+
+
 def test_a_long_drag_does_not_starve_the_pictures(ear):
     sound_begun, sound_may_end = threading.Event(), threading.Event()
 

@@ -31,8 +31,8 @@ class EarFirst:
         self._until = 0.0
 
     @contextmanager
-    def hurry(self) -> Iterator[None]:
-        """What is done inside is for the ear."""
+    def hurry(self, linger_s: float = LINGER_S) -> Iterator[None]:
+        """What is done inside is for the ear; more for it is expected within `linger_s` of it."""
         with self._changed:
             self._under_way += 1
         outer = _HURRIES.set(True)
@@ -42,7 +42,7 @@ class EarFirst:
             _HURRIES.reset(outer)
             with self._changed:
                 self._under_way -= 1
-                self._until = time.monotonic() + LINGER_S
+                self._until = max(self._until, time.monotonic() + linger_s)
                 self._changed.notify_all()
 
     def step(self) -> None:

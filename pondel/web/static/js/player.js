@@ -161,7 +161,10 @@ export class Player {
     try {
       await this.context.resume();
       if (this.resting < this.loop.start_s || this.resting >= this.loop.end_s) this.resting = this.loop.start_s;
-      await this.#need(sound, this.resting);
+      const begun = this.#need(sound, this.resting);
+      const next_s = this.#after(this.resting + sound.chunk_frames / sound.rate);
+      this.#fetch(sound, this.#index(sound, next_s)).catch(this.onTrouble);
+      await begun;
     } finally {
       if (mine === this.order) this.isStarting = false;
     }
