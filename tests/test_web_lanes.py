@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import html
 import io
+import re
 import time
 
 import mido
@@ -332,3 +334,15 @@ def test_a_folded_row_is_the_sum_of_its_parts(app, caller, song):
     assert {lane["id"] for lane in opened["lanes"]} == set(plain)
     whole = f"lanes/ridges?{PAIR}&start_s=0&end_s=4&rows=role"
     until(lambda: not get(caller, song, whole).json["is_loop"])
+
+
+def test_the_table_in_sones_is_asked_for_as_the_table_was_whatever_the_address_says(caller, song):
+    look = "where=loop&start_s=0&end_s=4&session_id=another&_external=1&_scheme=ftp&x=%22%3E%3Cb%3E"
+    page = get(caller, song, f"lanes/fights?{PAIR}&{look}").text
+    (address,) = re.findall(r'hx-get="([^"]*)"', page)
+    assert address.startswith(f"/sessions/{song}/lanes/in-sones?") and "<b>" not in page
+    table = get(caller, song, html.unescape(address).removeprefix(f"/sessions/{song}/")).text
+    sones = float(re.search(r"Kick hidden by Tuba: ([0-9.]+) sones", table)[1])
+    ridges = get(caller, song, f"lanes/ridges?{PAIR}&where=loop&start_s=0&end_s=4").json["lanes"]
+    kick = next(lane for lane in ridges if lane["id"] == "kick")
+    assert 0.0 < sones <= kick["share"] * kick["sone"] + 0.05

@@ -137,6 +137,7 @@ def fights(session_id: str):
         "parts/fights.html",
         **_matrix(session_id, found, pair),
         unit="%",
+        asked=request.query_string.decode("ascii", "replace"),
         look=look,
         fights=[_told(found, one) for one in listed[:FIGHTS_SHOWN]],
         chosen_share=found.table.share(pair.leader.id, pair.yielder.id, found.scope)
