@@ -18,12 +18,19 @@ from pathlib import Path
 from queue import Empty, Queue
 
 
+def hear_interrupts() -> None:
+    """Let what is started from here hear Ctrl-C, though a shell started the tests in the background."""
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+
+
 class Server:
     """`pondel serve` as a user starts it; `disk_mb` gives it a disk of that size for its data."""
 
     def __init__(self, data_dir: Path, *, disk_mb: int = 0, env: dict[str, str] | None = None) -> None:
         self.data_dir = data_dir
         data_dir.mkdir(parents=True, exist_ok=True)
+        hear_interrupts()
         command = [sys.executable, "-m", "pondel", "serve", "--port", "0", "--data", str(data_dir)]
         if disk_mb:
             mount = f'mount -t tmpfs -o size={disk_mb}m none "$0" && exec "$@"'

@@ -109,7 +109,7 @@ function redraw() {
   const level = { quiet: "quiet, 60 dB SPL", loud: "loud, 95 dB SPL" }[state.level] ?? "normal level";
   write($("#lanes-line"), `${where}${state.look.on_hits ? ", on hits" : ""}, ${level} · height: loudness per band as the ear hears it · hatching in the ink of the part that hides`);
   showRows();
-  for (const lane of data.lanes) tellRow(lane);
+  for (const [id, row] of rows) tellRow(row, lanes.get(id));
   ridges.draw();
 }
 
@@ -128,12 +128,13 @@ const ridges = inView(
   },
 );
 
-function tellRow(lane) {
-  const row = rows.get(lane.id);
-  if (!row) return;
-  write(row.querySelector("[data-lane-clear]"), lane.clear);
-  write(row.querySelector("[data-lane-stands]"), lane.stands);
-  const title = `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`;
+/** The figures of a row; none where nothing of it is heard, or its parts have rows of their own. */
+function tellRow(row, lane) {
+  write(row.querySelector("[data-lane-clear]"), lane?.clear ?? "");
+  write(row.querySelector("[data-lane-stands]"), lane?.stands ?? "");
+  const title = lane
+    ? `${nameOf(lane.id)}: a quarter of its loudness stands ${lane.clear} or more above what the rest masks (${lane.stands}); ${lane.beside} beside an equal share; ${percent(lane.share)} hidden; ${lane.sone.toFixed(1)} sone by itself`
+    : "";
   if (row.title !== title) row.title = title;
 }
 
@@ -150,7 +151,6 @@ function showRows() {
     button.textContent = isOpen ? "▾" : "▸";
     button.setAttribute("aria-expanded", String(isOpen));
     row.classList.toggle("opened", isOpen);
-    if (isOpen) for (const what of ["clear", "stands"]) row.querySelector(`[data-lane-${what}]`).textContent = "";
   }
   for (const row of box().querySelectorAll("[data-role]")) {
     row.hidden = (Boolean(role) && row.dataset.role !== role) || folded.has(row.dataset.lane);
