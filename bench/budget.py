@@ -10,8 +10,9 @@ from __future__ import annotations
 import statistics
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
 from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
@@ -35,19 +36,20 @@ Growth = dict[int, tuple[float, float]]
 """Least seconds of a loop's fights, and of adding the whole table up, by the number of parts."""
 
 
-def stem(n: int) -> np.ndarray:
+def _stem(n: int, song_s: float) -> np.ndarray:
     """Notes or hits with some noise, another for each part, float32 (frames, 2)."""
     random = np.random.default_rng(n)
-    t = np.arange(round(SONG_S * RATE)) / RATE
+    t = np.arange(round(song_s * RATE)) / RATE
     every_s = random.choice([0.25, 0.5, 1.0])
     fall = np.exp(-(t % every_s) / (0.3 * every_s))
     hz = 55.0 * 2 ** random.uniform(0, 6)
     tone = sum(np.sin(2 * np.pi * k * hz * t + k) / k for k in (1, 2, 3))
-    sound = 0.1 * fall * tone + 0.05 * noise(SONG_S, 1, n)[:, 0]
+    sound = 0.1 * fall * tone + 0.05 * noise(song_s, 1, n)[:, 0]
     return np.stack([sound, sound * random.uniform(0.5, 1.0)], axis=1).astype(np.float32)
 
 
-def _until(done: Callable[[], bool]) -> None:
+def until(done: Callable[[], bool]) -> None:
+    """Wait for a condition; TimeoutError when it never comes true."""
     ends = time.monotonic() + PATIENCE_S
     while not done():
         if time.monotonic() > ends:
@@ -55,27 +57,40 @@ def _until(done: Callable[[], bool]) -> None:
         time.sleep(0.02)
 
 
+def write_stems(folder: Path, count: int, song_s: float = SONG_S) -> None:
+    """So many parts as files."""
+    for n in range(count):
+        soundfile.write(folder / f"part {n + 1:03}.wav", _stem(n, song_s), RATE, "PCM_24")
+
+
+@contextmanager
+def at_work(data_dir: Path) -> Iterator[tuple[Jobs, str]]:
+    """A data folder's jobs, and the id of an empty session there."""
+    library = Library(data_dir)
+    song = library.create(Session(name="Budget"), rate_known=False)
+    jobs = Jobs(library)
+    jobs.start()
+    try:
+        yield jobs, song
+    finally:
+        jobs.stop()
+        library.close()
+
+
 def measured(count: int) -> tuple[dict[str, float], Growth]:
     """Seconds of each step with so many parts, and what the process took of memory in MB; of most, the growth."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        for n in range(count):
-            soundfile.write(folder / f"part {n + 1:03}.wav", stem(n), RATE, "PCM_24")
-        library = Library(folder / "data")
-        song = library.create(Session(name="Budget"), rate_known=False)
-        jobs = Jobs(library)
-        jobs.start()
-        found = {"parts": float(count), "import": seconds(lambda: take_in(jobs, song, folder))}
-        document = library.head(song).document
-        loop = round(LOOP_S * document.rate)
-        found["loop"] = seconds(lambda: jobs.desk.loops.table(document, 0, loop))
-        found["song"] = seconds(lambda: jobs.desk.analysis.whole_table(document))
-        edit, back = _edits(jobs, song)
-        found |= {"edit": edit, "undo": back, "memory": _peak_mb()}
-        growth = _in_turn(jobs, document) if count == max(PARTS) else {}
-        jobs.stop()
-        library.close()
-        return found, growth
+        write_stems(folder, count)
+        with at_work(folder / "data") as (jobs, song):
+            found = {"parts": float(count), "import": seconds(lambda: take_in(jobs, song, folder))}
+            document = jobs.library.head(song).document
+            loop = round(LOOP_S * document.rate)
+            found["loop"] = seconds(lambda: jobs.desk.loops.table(document, 0, loop))
+            found["song"] = seconds(lambda: jobs.desk.analysis.whole_table(document))
+            edit, back = _edits(jobs, song)
+            found |= {"edit": edit, "undo": back, "memory": _peak_mb()}
+            return found, _in_turn(jobs, document) if count == max(PARTS) else {}
 
 
 def _in_turn(jobs: Jobs, document: Session) -> Growth:
@@ -95,10 +110,11 @@ def _in_turn(jobs: Jobs, document: Session) -> Growth:
 
 
 def take_in(jobs: Jobs, song: str, folder: Path) -> None:
+    """Take all files of a folder in, and wait for it."""
     for path in sorted(folder.glob("*.wav")):
         with path.open("rb") as file:
             jobs.intake.take_in(jobs.arrivals.receive(song, path.name, file).id)
-    _until(lambda: not jobs.arrivals.of_session(song))
+    until(lambda: not jobs.arrivals.of_session(song))
 
 
 def _edits(jobs: Jobs, song: str) -> tuple[float, float]:

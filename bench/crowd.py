@@ -12,17 +12,10 @@ import sys
 import tempfile
 import time
 from pathlib import Path
-from unittest.mock import patch
-
-import soundfile
-from playwright.sync_api import Page
 
 from bench import budget
 from bench.ear import ROOT, serving
-from bench.timing import RATE, Row
-from pondel.core.document import Session
-from pondel.jobs.tasks import Jobs
-from pondel.store.library import Library
+from bench.timing import Row
 
 PARTS, SONG_S = 100, 15.0
 BEFORE_PLAY_MS, WATCHED_MS = 1000, 10_000
@@ -53,8 +46,11 @@ def rows() -> list[Row]:
     from browser_tools import browsing, open_page
 
     with tempfile.TemporaryDirectory() as name, browsing() as browser:
-        data, song = _session(Path(name))
-        with serving(str(data)) as address:
+        folder = Path(name)
+        budget.write_stems(folder, PARTS, SONG_S)
+        with budget.at_work(folder / "data") as (jobs, song):
+            budget.take_in(jobs, song, folder)
+        with serving(str(folder / "data")) as address:
             page, _ = open_page(browser, f"{address}/sessions/{song}/intake")
             page.add_init_script(WATCH)
             asked = time.monotonic()
@@ -64,7 +60,7 @@ def rows() -> list[Row]:
             page.wait_for_timeout(BEFORE_PLAY_MS)
             page.click("#play")
             pressed = time.monotonic()
-            _until(page, "Boolean(window.pondel?.player?.playing)")
+            budget.until(lambda: page.evaluate("Boolean(window.pondel?.player?.playing)"))
             begun_s = time.monotonic() - pressed
             page.locator("#fights .fight").nth(3).wait_for(timeout=1000 * PATIENCE_S)
             shown_s = time.monotonic() - asked
@@ -88,26 +84,3 @@ def rows() -> list[Row]:
             f"{len(frames_ms)} frames",
         ),
     ]
-
-
-def _session(folder: Path) -> tuple[Path, str]:
-    """A data folder with the session in it, measured, and its id."""
-    with patch.object(budget, "SONG_S", SONG_S):
-        for n in range(PARTS):
-            soundfile.write(folder / f"part {n + 1:03}.wav", budget.stem(n), RATE, "PCM_24")
-    library = Library(folder / "data")
-    song = library.create(Session(name="Crowd"), rate_known=False)
-    jobs = Jobs(library)
-    jobs.start()
-    budget.take_in(jobs, song, folder)
-    jobs.stop()
-    library.close()
-    return folder / "data", song
-
-
-def _until(page: Page, expression: str) -> None:
-    ends = time.monotonic() + PATIENCE_S
-    while not page.evaluate(expression):
-        if time.monotonic() > ends:
-            raise TimeoutError(f"it never came true: {expression}")
-        page.wait_for_timeout(20)

@@ -60,23 +60,31 @@ def many(server, own_song):
     return jobs.library.create(parse_session(data), rate_known=True)
 
 
-def boxes(page) -> tuple[list[float], list[float]]:
-    return page.eval_on_selector("[data-lane-ridge]:has(svg)", BOX), page.eval_on_selector(
-        "[data-lane-axis]", BOX
-    )
+@pytest.fixture
+def opened(server, many, browser):
+    """A function that opens a screen of that session; no page of it may meet an error."""
+    pages = []
+
+    def show(screen: str, **options):
+        pages.append(open_page(browser, f"{server[0]}/sessions/{many}/{screen}", **options))
+        return pages[-1][0]
+
+    yield show
+    for page, errors in pages:
+        assert errors == []
+        page.context.close()
 
 
 @pytest.mark.parametrize("width", [1024, 1280, 1920])
-def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(server, many, browser, width):
-    address, _ = server
-    viewport = {"width": width, "height": 800}
-    page, errors = open_page(browser, f"{address}/sessions/{many}/lanes", viewport=viewport)
+def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(opened, width):
+    page = opened("lanes", viewport={"width": width, "height": 800})
     page.wait_for_selector("[data-lane=p0] path.curve")
     at_rest(page)
     drawn = page.locator("[data-lane-ridge] svg").count()
     assert 5 < drawn < MANY
     assert page.locator(f"[data-lane=p{MANY - 1}] svg").count() == 0
-    ridge, axis = boxes(page)
+    ridge = page.eval_on_selector("[data-lane-ridge]:has(svg)", BOX)
+    axis = page.eval_on_selector("[data-lane-axis]", BOX)
     assert ridge == pytest.approx(axis, abs=0.6)
     page.evaluate("document.getElementById('lanes-rows').scrollTo(0, 1e5)")
     page.wait_for_selector(f"[data-lane=p{MANY - 1}] path.curve")
@@ -87,14 +95,12 @@ def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(server
     assert line[0] == pytest.approx(middle, abs=ridge[1] / 60)
     page.pdf()
     assert page.locator("[data-lane]:not([hidden]) [data-lane-ridge] svg").count() == MANY
-    assert errors == []
-    page.context.close()
 
 
-def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, many, browser):
+def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, many, opened):
     """A browser keeps six connections to a server; a screen may ask for more than six things."""
-    address, jobs = server
-    page, errors = open_page(browser, f"{address}/sessions/{many}/intake")
+    jobs = server[1]
+    page = opened("intake")
     held, release = threading.Event(), threading.Event()
 
     def hold():
@@ -120,16 +126,11 @@ def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, ma
         release.set()
         holding.join()
     page.wait_for_selector("[data-lane=p0] path.curve")
-    assert errors == []
-    page.context.close()
 
 
-def test_a_page_that_is_busy_with_drawing_for_a_second_plays_on(server, many, browser):
-    address, _ = server
-    page, errors = open_page(browser, f"{address}/sessions/{many}/lanes")
+def test_a_page_that_is_busy_with_drawing_for_a_second_plays_on(opened):
+    page = opened("lanes")
     page.click("#play")
     until(page, "pondel.player.playing")
     until(page, "pondel.player.layer.until - pondel.player.context.currentTime > 1.4")
     assert page.evaluate(BUSY_FOR_A_SECOND) > 0.0
-    assert errors == []
-    page.context.close()

@@ -80,7 +80,7 @@ class Listed:
 
     def has_ended(self, item_id: str) -> None:
         """An item is done: it waits for no room any more."""
-        self._place.starved.forget(self.waits_as(item_id))
+        self._place.starved.forget(self._waits_as(item_id))
 
     def go_on(self) -> None:
         """Queue what an earlier run left."""
@@ -91,10 +91,10 @@ class Listed:
         """Let what was held by a process that ended wait for its turn, and for room, like the rest."""
         waiting = self._place.starved.names()
         for one in self._items.lost():
-            if self.waits_as(one.id) not in waiting:
+            if self._waits_as(one.id) not in waiting:
                 self._hungry(one.id)
 
-    def waits_as(self, item_id: str) -> str:
+    def _waits_as(self, item_id: str) -> str:
         """The name under which an item waits for room."""
         return f"{self._word} {item_id}"
 
@@ -103,4 +103,4 @@ class Listed:
             self._items.wait(item_id)
             self._errand.at_once(item_id)
 
-        self._place.starved.add(self.waits_as(item_id), self._bytes_of(item_id), again)
+        self._place.starved.add(self._waits_as(item_id), self._bytes_of(item_id), again)
