@@ -96,6 +96,10 @@ def in_turn(what: str, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
         return {"superseded": True}
 
 
+NOTHING_NEW = ("", 204)
+"""The answer with nothing to show: a newer question came first, or what it was about is gone."""
+
+
 def nobody_left() -> bool:
     """Where the server cannot tell whether the asker has gone."""
     return False
@@ -163,6 +167,14 @@ def asked_pair(document: Session) -> Pair | None:
     if second.id == first.id:
         second = next(part for part in document.parts if part.id != first.id)
     return Pair(first, second)
+
+
+def both_asked(document: Session) -> Pair:
+    """The same where nothing can be said without two parts; BadDocument with fewer."""
+    pair = asked_pair(document)
+    if pair is None:
+        raise BadDocument("bring in two parts first")
+    return pair
 
 
 def song_facts(session_id: str, revision: Revision) -> dict:

@@ -9,9 +9,7 @@ import numpy as np
 from flask import Blueprint, render_template, request
 
 from pondel.core.advice.fights import RankedPair, ranked
-from pondel.core.advice.lengths import Shorter, length_words, note_value, which_to_shorten
 from pondel.core.document import Session
-from pondel.core.errors import BadDocument
 from pondel.core.evidence import within
 from pondel.core.families import BY, families
 from pondel.core.hearing.clear import SMALLEST_CHANGE_DB
@@ -21,18 +19,14 @@ from pondel.core.hearing.scale import PLACES_HZ, places_between
 from pondel.core.hearing.spectra import FRAME_S
 from pondel.core.hearing.table import HiddenPair, HiddenTable, Scope
 from pondel.core.hearing.timemap import time_map, worst_stretch
-from pondel.core.measures.lowsum import low_sum
-from pondel.core.measures.stereo import BAND_EDGES_HZ
-from pondel.core.notes import note_name
-from pondel.core.operations.ways import SHORTENING
-from pondel.core.units import parse
 from pondel.jobs.turns import Superseded
 from pondel.web.context import (
+    NOTHING_NEW,
     Pair,
-    Stretch,
     asked_pair,
     asked_revision,
     asked_stretch,
+    both_asked,
     desk,
     in_turn,
     opened,
@@ -42,7 +36,6 @@ from pondel.web.context import (
 from pondel.web.ink import inked
 from pondel.web.look import (
     LOOP,
-    Look,
     SongHeard,
     asked_families,
     asked_look,
@@ -58,10 +51,8 @@ FIGHTS_SHOWN = 16
 MOST_IN_TABLE = 40
 MAP_COLUMNS = 480
 WORST_BARS = 2
-LOWS_BELOW_HZ = 120.0
 ANY_ZONE_HZ = (40.0, 160.0)
 LEAST_LOUDNESS = 0.02
-MOST_HITS_SUMMED = 60
 
 
 @blueprint.get("/lanes")
@@ -115,9 +106,6 @@ def _heard_in_turn(what: str, session_id: str, document: Session) -> SongHeard |
         return take_turn(what, lambda: heard(session_id, document, look))
     except Superseded:
         return None
-
-
-NOTHING_NEW = ("", 204)
 
 
 @blueprint.get("/lanes/fights")
@@ -273,19 +261,12 @@ def _in_the_table(found: SongHeard, pair: Pair | None) -> list[str]:
     return [part for part in ids if part in kept]
 
 
-def _asked_pair(document: Session) -> Pair:
-    pair = asked_pair(document)
-    if pair is None:
-        raise BadDocument("bring in two parts first")
-    return pair
-
-
 @blueprint.get("/lanes/map")
 def pair_map(session_id: str):
     """What the yielder takes of the leader by band and time, over a stretch."""
     document = asked_revision(session_id).document
     look = asked_look(document)
-    pair, stretch = _asked_pair(document), asked_stretch(document)
+    pair, stretch = both_asked(document), asked_stretch(document)
     now = desk().now(at_level(document, look.level))
     hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
 
@@ -316,7 +297,7 @@ def pair_map(session_id: str):
 def worst(session_id: str) -> dict[str, Any]:
     """Where the pair's worst two bars begin and end, and its zone."""
     document = asked_revision(session_id).document
-    pair = _asked_pair(document)
+    pair = both_asked(document)
     zone = _zone_hz(session_id, pair)
     beats = document.beats()
     length_s = WORST_BARS * beats.bar_s_at(0.0)
@@ -357,106 +338,3 @@ def _zone_hz(session_id: str, pair: Pair) -> tuple[float, float]:
     found = _heard_in_turn("zone", session_id, document)
     zone = _worst_zone(found, pair) if found else None
     return (zone["low_hz"], zone["high_hz"]) if zone else ANY_ZONE_HZ
-
-
-@blueprint.get("/lanes/pair")
-def pair_facts(session_id: str):
-    """What else is known of the pair: homes, lengths, low-end sum, stereo, zones; a fragment."""
-    document = asked_revision(session_id).document
-    look, pair, below_hz = asked_look(document), _asked_pair(document), _asked_below_hz()
-    try:
-        found = take_turn("pair", lambda: _pair_facts(session_id, document, look, pair, below_hz))
-    except Superseded:
-        return NOTHING_NEW
-    return render_template(
-        "parts/pair.html",
-        facts={"id": session_id},
-        document=document,
-        marks=inked(document),
-        pair=pair,
-        below_hz=below_hz,
-        bands=BAND_EDGES_HZ,
-        **found,
-    )
-
-
-def _pair_facts(
-    session_id: str, document: Session, look: Look, pair: Pair, below_hz: float
-) -> dict[str, Any]:
-    found = heard(session_id, document, look)
-    ids = {pair.leader.id, pair.yielder.id}
-    kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
-    return {
-        "zones": found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
-        if ids <= set(found.table.ids)
-        else [],
-        "kept": [(zone, _kept_share(found, zone)) for zone in kept],
-        "homes": [_home(part) for part in (pair.leader, pair.yielder)],
-        "lengths": _lengths(document, pair, look.stretch.start / document.rate),
-        "lows": _lows(document, pair, look.stretch, below_hz),
-    }
-
-
-def _kept_share(found: SongHeard, zone) -> float | None:
-    by = [part for part in zone.gives_way if part in found.table.ids]
-    if zone.leads not in found.table.ids or not by:
-        return None
-    scope = Scope(found.scope.segments, found.scope.on_hits, (zone.low_hz, zone.high_hz))
-    return sum(found.table.share(zone.leads, other, scope) for other in by)
-
-
-def _home(part) -> dict[str, Any]:
-    if part.file is None:
-        return {"part": part, "home": None}
-    image = desk().recordings.image(part.file)
-    pitch = desk().recordings.pitch_hz(part.file) if part.role in ("kick", "bass") else None
-    return {
-        "part": part,
-        "home": desk().recording(part.file).home,
-        "image": image,
-        "pitch": pitch,
-        "note": note_name(pitch) if pitch else None,
-    }
-
-
-def _lengths(document: Session, pair: Pair, start_s: float) -> dict[str, Any] | None:
-    if pair.leader.file is None or pair.yielder.file is None:
-        return None
-    hits = desk().recording(pair.leader.file).hits(pair.leader)
-    notes = desk().recording(pair.yielder.file).hits(pair.yielder)
-    bpm = document.beats().bpm_at(start_s)
-    words = length_words(pair.leader.name, hits, pair.yielder.name, notes, bpm)
-    falls = [hit.length_20_s for hit in hits if hit.length_20_s is not None]
-    usual = float(np.median(falls)) if falls else None
-    return {
-        "words": words,
-        "fall_20_s": usual,
-        "value": note_value(usual, bpm) if usual else None,
-        "ways": [_way(pair, way) for way in which_to_shorten(hits, notes, document.known_tempo_bpm)],
-    }
-
-
-def _way(pair: Pair, way: Shorter) -> dict[str, Any]:
-    """One of the two to be shortened, in words and as the step that does it."""
-    part, other = (pair.leader, pair.yielder) if way.is_leader else (pair.yielder, pair.leader)
-    step = {"op": "give way", "part": part.id, "leader": other.id, "kind": SHORTENING.name}
-    return {"words": way.words(part.name), "part": part, "step": step}
-
-
-def _asked_below_hz() -> float:
-    text = request.args.get("below", "")
-    below_hz = parse(text, "Hz") if text else LOWS_BELOW_HZ
-    if below_hz is None or not 30 <= below_hz <= 1000:
-        raise BadDocument("from 30 Hz to 1 kHz", where="Low-end sum below")
-    return below_hz
-
-
-def _lows(document: Session, pair: Pair, stretch: Stretch, below_hz: float):
-    """The low-end sum of the pair at the leader's hits in the loop, as they sound in the mix."""
-    now = desk().now(document)
-    hits = within(desk().hits_s(pair.leader), stretch.start, stretch.frames, document.rate)
-    leader, yielder = (
-        now.region((part.id, "after fader"), stretch.start, stretch.frames)
-        for part in (pair.leader, pair.yielder)
-    )
-    return low_sum(leader, yielder, document.rate, hits[:MOST_HITS_SUMMED], below_hz)

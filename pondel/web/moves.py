@@ -36,6 +36,7 @@ from pondel.jobs.fights import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
+    NOTHING_NEW,
     Pair,
     Stretch,
     asked_pair,
@@ -400,7 +401,7 @@ def checks(session_id: str):
     document = asked_revision(session_id).document
     chosen = asked_move(document)
     if chosen is None:
-        return "", 204
+        return NOTHING_NEW
     part, move = chosen
     stretch, leader = asked_stretch(document), asked.words("leader")
     where = stretch.start, stretch.frames
@@ -410,5 +411,5 @@ def checks(session_id: str):
             lambda: found_wrong(desk(), document, part.id, move.id, *where, leader),
         )
     except Superseded:
-        return "", 204
+        return NOTHING_NEW
     return render_template("parts/checks.html", facts={"id": session_id}, findings=findings)

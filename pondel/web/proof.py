@@ -25,6 +25,7 @@ from pondel.jobs.thinness import thin
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
+    NOTHING_NEW,
     Stretch,
     asked_revision,
     asked_stretch,
@@ -256,7 +257,7 @@ def figures(session_id: str):
             ),
         )
     except Superseded:
-        return "", 204
+        return NOTHING_NEW
     return render_template(
         "parts/proof_figures.html",
         facts={"id": session_id},
