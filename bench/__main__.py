@@ -13,12 +13,13 @@ from pathlib import Path
 from bench import budget, crowd, ear, hearing, moves, printing, tryouts
 from bench.timing import RATE, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.engine import render
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.moves.compressor import CompressorProcessor
+from pondel.core.reading import parse_session, to_json
 
 SONG_S = 60
 BLOCK = 16384

@@ -24,12 +24,13 @@ from typing import NamedTuple
 from playwright.sync_api import Page
 
 from bench.timing import Row
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.going_on import GoingOn
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.operations.chain import laid
+from pondel.core.reading import parse_session, to_json
 from pondel.demo.session import ensure_demo
 from pondel.jobs.desk import MARK, Desk
 from pondel.store.library import Library

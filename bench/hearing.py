@@ -11,7 +11,7 @@ import pyloudnorm
 import soundfile
 
 from bench.timing import Row, noise, peak_mb, seconds, side_by_side
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.hearing.clear import BINS, gather_bands
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.loudness import clear_above_db, partial_loudness, total_sone
@@ -24,6 +24,7 @@ from pondel.core.measures.hits import Hits
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.reading import parse_session, to_json
 from pondel.jobs.analysis import CORES, Analysis
 from pondel.jobs.desk import Desk
 from pondel.store.library import Library

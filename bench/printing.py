@@ -9,9 +9,9 @@ import soundfile
 
 from bench.timing import RATE, Row, noise, peak_mb
 from pondel.core.audio.media import FolderMedia
-from pondel.core.document import parse_session
 from pondel.core.engine import render
 from pondel.core.engine.graph import song_frames
+from pondel.core.reading import parse_session
 
 
 def memory() -> Row:

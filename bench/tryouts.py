@@ -10,7 +10,8 @@ import numpy as np
 import soundfile
 
 from bench.timing import RATE, Row, noise
-from pondel.core.document import Session, parse_session
+from pondel.core.document import Session
+from pondel.core.reading import parse_session
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 from pondel.jobs.tryouts import Tried

@@ -10,7 +10,8 @@ import pytest
 import soundfile
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
+from pondel.core.reading import parse_session, to_json
 from pondel.store.library import Library
 
 RATE = 48000

@@ -8,9 +8,10 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from browser_tools import at_rest, open_page, served
 
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.moves.registry import KINDS
 from pondel.core.operations import parse_operation
+from pondel.core.reading import parse_session, to_json
 
 WAYS = "ways?part=tuba&leader=kick&start_s=0&end_s=4"
 SCREENS = (

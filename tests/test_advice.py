@@ -13,7 +13,6 @@ from pondel.core import evidence
 from pondel.core.advice import proposals
 from pondel.core.advice.checks import check
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import parse_session, to_json
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.ears import heard_parts
@@ -28,6 +27,7 @@ from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.dynamic_eq import DynamicEq
 from pondel.core.moves.fight import Fight
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.reading import parse_session, to_json
 from pondel.jobs.loops import Loops
 from pondel.web.ink import inked
 

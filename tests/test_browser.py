@@ -10,8 +10,9 @@ import soundfile
 from browser_tools import at_rest, open_page, until
 from conftest import RATE
 
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.operations.parts import SetPart
+from pondel.core.reading import parse_session, to_json
 
 SWAPS = """() => {
   const { player } = pondel;

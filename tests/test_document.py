@@ -13,10 +13,11 @@ from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
 from pondel.core import units
-from pondel.core.document import content_hash, json_schema, parse_session, to_json
+from pondel.core.document import content_hash
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves.controls import controls_of, item_lists
 from pondel.core.moves.registry import KINDS
+from pondel.core.reading import json_schema, parse_session, to_json
 
 EXAMPLE = {
     "pondel": 3,

@@ -10,7 +10,6 @@ from conftest import NO_MEDIA, RATE, hits, session_of, sine
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.bounded import Bounded
-from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render, routing
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
@@ -19,6 +18,7 @@ from pondel.core.engine.spill import Spill
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.moves.registry import kind_of
+from pondel.core.reading import parse_session, to_json
 
 
 def changed(session, part_id, **fields):

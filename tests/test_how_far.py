@@ -7,10 +7,10 @@ import pytest
 from conftest import RATE, hits, session_of
 from doing import KnownHits
 
-from pondel.core.document import parse_session, to_json
 from pondel.core.errors import BadDocument
 from pondel.core.moves.fight import Fight
 from pondel.core.operations import parse_operation
+from pondel.core.reading import parse_session, to_json
 from pondel.core.recipes.recipe import recipe_of
 
 

@@ -271,7 +271,7 @@ LONG = "The very long name of a part that somebody gave it at night x"[:60]
 @pytest.fixture
 def crowded(server, own_song):
     """Twenty-four parts with names of sixty signs, that differ at their end."""
-    from pondel.core.document import parse_session, to_json
+    from pondel.core.reading import parse_session, to_json
 
     jobs = server[1]
     data = to_json(jobs.library.head(own_song).document)

@@ -43,7 +43,7 @@ FLOORS = [
     | {"made_by", "versions", "beats", "notes"},
     {"dsp"},
     {"moves"},
-    {"document", "losses", "families", "settings", "differences", "listening", "blind"},
+    {"document", "reading", "losses", "families", "settings", "differences", "listening", "blind"},
     {"audio"},
     {"engine"},
     {"measures"},

@@ -10,13 +10,13 @@ from hypothesis import strategies as st
 from moves_tools import HITS_S, at_work, noise
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import BadDocument
 from pondel.core.moves.controls import controls_of, item_lists
 from pondel.core.moves.registry import KINDS, kind_of
+from pondel.core.reading import parse_session, to_json
 
 NEEDED = {"complementary eq": {"tied_to": {"part": "other", "move": "m"}}}
 

@@ -10,7 +10,6 @@ from conftest import hits, session_of
 from doing import KnownHits, after, do, paired
 from jsonschema import Draft202012Validator
 
-from pondel.core.document import parse_session, to_json
 from pondel.core.dsp.tone import TONE_HZ
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.measures.home import Home
@@ -25,6 +24,7 @@ from pondel.core.operations import (
 )
 from pondel.core.operations.manual import manual
 from pondel.core.operations.parts import SetPart
+from pondel.core.reading import parse_session, to_json
 from pondel.store.library import Library
 from pondel.store.variants import Variants
 

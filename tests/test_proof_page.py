@@ -6,8 +6,8 @@ import math
 
 from browser_tools import at_rest, open_page, until
 
-from pondel.core.document import parse_session, to_json
 from pondel.core.operations import parse_operation
+from pondel.core.reading import parse_session, to_json
 
 DUCK = {"op": "give way", "leader": "kick", "part": "tuba", "kind": "compressor", "how_far": "strong"}
 DECISION = {"op": "decide", "leads": "kick", "gives_way": "tuba", "low_hz": 40, "high_hz": 120}

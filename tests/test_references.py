@@ -9,12 +9,13 @@ from doing import KnownHits, after, laid, paired
 from moves_tools import HITS_S, noise, run
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import Zone, parse_session, to_json
+from pondel.core.document import Zone
 from pondel.core.engine import render, routing
 from pondel.core.errors import BadDocument
 from pondel.core.losses import settled, without
 from pondel.core.moves.compressor import Compressor
 from pondel.core.moves.drawn_duck import DrawnDuck
+from pondel.core.reading import parse_session, to_json
 from pondel.core.refs import Mapping, TieRef, pointers, rebind, references
 
 SECTIONS = [

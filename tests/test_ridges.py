@@ -9,8 +9,8 @@ import pytest
 from browser_tools import at_rest, open_page, until
 from test_clear import HIGH, steady, table_of
 
-from pondel.core.document import parse_session, to_json
 from pondel.core.hearing.ridges import ridge_of
+from pondel.core.reading import parse_session, to_json
 
 MANY = 40
 BOX = "(place) => { const {left, width} = place.getBoundingClientRect(); return [left, width]; }"

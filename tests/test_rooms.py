@@ -128,7 +128,8 @@ moves.__path__.append(sys.argv[1])
 sys.path.insert(0, sys.argv[3])
 from conftest import hits, sine
 from web_tools import Caller, audio, jobs_of
-from pondel.core.document import Session, json_schema
+from pondel.core.document import Session
+from pondel.core.reading import json_schema
 from pondel.web import create_app
 app = create_app(Path(sys.argv[2]), immediate=True, testing=True)
 caller, library = Caller(app.test_client()), jobs_of(app).library

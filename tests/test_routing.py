@@ -7,7 +7,6 @@ import pytest
 from conftest import RATE, session_of, sine
 
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import parse_session, to_json
 from pondel.core.engine import render
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
@@ -16,6 +15,7 @@ from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.spectra import ear_spectrum
 from pondel.core.losses import without
 from pondel.core.measures.spectrum import average_spectrum
+from pondel.core.reading import parse_session, to_json
 
 SECTIONS = [
     {"id": "s1", "name": "Verse", "start_s": 0.5, "end_s": 1.0},

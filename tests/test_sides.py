@@ -10,7 +10,6 @@ from doing import do
 from web_tools import audio, jobs_of, until
 
 from pondel.core.differences import differences
-from pondel.core.document import parse_session
 from pondel.core.engine.listen import make_plan, plan_region, without_moves
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import fight_evidence
@@ -18,6 +17,7 @@ from pondel.core.hearing.table import Scope
 from pondel.core.judgement.sides import mix_figures
 from pondel.core.measures.levels import measure
 from pondel.core.operations import Done
+from pondel.core.reading import parse_session
 from pondel.jobs.sides import Where
 
 RATE = 48000

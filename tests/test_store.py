@@ -15,10 +15,11 @@ import pytest
 import soundfile
 from conftest import RATE, session_of, sine, unfinished
 
-from pondel.core.document import Session, to_json
+from pondel.core.document import Session
 from pondel.core.errors import BadAudio, BadDocument, NotFound, StaleEdit
 from pondel.core.operations.chain import AddMove
 from pondel.core.operations.parts import BringIn, SetPart
+from pondel.core.reading import to_json
 from pondel.jobs.tasks import Jobs
 from pondel.store.arrivals import Arrivals, plain_name
 from pondel.store.library import Library

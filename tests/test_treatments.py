@@ -9,9 +9,10 @@ from browser_tools import at_rest, open_page, until
 from conftest import RATE, hits
 from moves_tools import noise, rms_db
 
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.hearing.table import Scope
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
+from pondel.core.reading import parse_session, to_json
 
 SECONDS = 8.0
 WORD_S, PAUSE_S = 0.9, 1.1

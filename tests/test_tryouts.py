@@ -10,12 +10,12 @@ from conftest import RATE, hits, session_of
 from web_tools import until
 
 from pondel.core.advice.proposals import propose
-from pondel.core.document import parse_session, to_json
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.hearing.table import Scope
 from pondel.core.moves.registry import KINDS
 from pondel.core.operations import parse_operation
+from pondel.core.reading import parse_session, to_json
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
 from pondel.store.library import Library

@@ -14,10 +14,10 @@ from moves_tools import noise, run
 
 from pondel.core.advice.older_sound import sounds_different
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import parse_session, to_json
 from pondel.core.dsp.matched import prototype
 from pondel.core.engine import render
 from pondel.core.errors import BadDocument
+from pondel.core.reading import parse_session, to_json
 from pondel.core.versions import VERSION, brought_up
 
 DRUM_HITS = [0.5, 1.0]

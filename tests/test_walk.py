@@ -8,7 +8,7 @@ import mido
 import pytest
 from browser_tools import at_rest, open_page, until
 
-from pondel.core.document import parse_session, to_json
+from pondel.core.reading import parse_session, to_json
 
 SHOWN = """() => {
   const stage = document.getElementById("stage");

@@ -161,7 +161,7 @@ def archive(session: str, out: Path, data_dir: Path) -> None:
 @click.option("--operations", is_flag=True, help="Of the operations instead.")
 def schema(operations: bool) -> None:
     """Print the JSON Schema of the mix document."""
-    from pondel.core.document import json_schema
     from pondel.core.operations import operations_schema
+    from pondel.core.reading import json_schema
 
     click.echo(json.dumps(operations_schema() if operations else json_schema(), indent=1))

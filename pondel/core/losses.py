@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from pondel.core.document import Part, Session, Zone, parse_session, to_json
+from pondel.core.document import Part, Session, Zone
 from pondel.core.moves.registry import kind_of
+from pondel.core.reading import parse_session, to_json
 from pondel.core.refs import Lost, Mapping, TieRef, rebind, references
 
 

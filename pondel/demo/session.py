@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from pondel import demo
-from pondel.core.document import Part, Send, Session, parse_session, to_json
+from pondel.core.document import Part, Send, Session
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
+from pondel.core.reading import parse_session, to_json
 from pondel.demo.references import play_references
 from pondel.demo.synth import RATE
 from pondel.jobs.desk import Desk

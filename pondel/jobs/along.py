@@ -13,9 +13,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from pondel.core.blind import MOST_ROUNDS, MOST_SIDES, Blind
-from pondel.core.document import Session, parse_session, to_json
+from pondel.core.document import Session
 from pondel.core.errors import BadDocument, PondelError
 from pondel.core.losses import settled
+from pondel.core.reading import parse_session, to_json
 from pondel.jobs.shelves import object_in
 from pondel.store.library import Library
 from pondel.store.variants import LETTERS, Variants

@@ -14,9 +14,10 @@ import numpy as np
 from zipstream import ZIP_STORED, ZipStream
 
 from pondel.core.audio import files
-from pondel.core.document import Session, to_json
+from pondel.core.document import Session
 from pondel.core.errors import BadDocument, BadRecording
 from pondel.core.ids import fresh_id
+from pondel.core.reading import to_json
 from pondel.jobs import shelves
 from pondel.jobs.along import ALONG_FILE, Along, written
 from pondel.store.library import Library

@@ -13,7 +13,7 @@ from pondel.core.advice.older_sound import sounds_different
 from pondel.core.audio import files
 from pondel.core.audio.broadcast import Told, told_by
 from pondel.core.audio.files import AudioFacts
-from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
+from pondel.core.document import MOST_PARTS, Part, Session
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
 from pondel.core.losses import settled
@@ -21,6 +21,7 @@ from pondel.core.measures.tempo import estimate_bpm
 from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
+from pondel.core.reading import parse_session, to_json
 from pondel.core.versions import brought_up
 from pondel.jobs import along, archives, shelves
 from pondel.jobs.archives import MAX_JSON_BYTES

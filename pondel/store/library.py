@@ -23,16 +23,11 @@ from cachetools import LRUCache
 from peewee import OperationalError
 
 from pondel.core.bounded import Bounded
-from pondel.core.document import (
-    Session,
-    content_hash,
-    parse_session,
-    to_json,
-    was_looked_through,
-)
+from pondel.core.document import Session, content_hash
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
+from pondel.core.reading import parse_session, to_json, was_looked_through
 from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder

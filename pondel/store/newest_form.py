@@ -9,7 +9,8 @@ import json
 from typing import Any
 
 from pondel.core.advice.older_sound import sounds_different
-from pondel.core.document import content_hash, to_json
+from pondel.core.document import content_hash
+from pondel.core.reading import to_json
 from pondel.core.versions import VERSION, brought_up
 from pondel.store.revisions import Revision
 

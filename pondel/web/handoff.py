@@ -7,10 +7,11 @@ import json
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 
 from pondel.core.audio.formats import FORMATS
-from pondel.core.document import Session, to_json
+from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.evidence import led_moves
 from pondel.core.moves.registry import kind_of
+from pondel.core.reading import to_json
 from pondel.core.units import parse
 from pondel.jobs.along import along_of
 from pondel.jobs.archives import SESSION_FILE, stream_archive

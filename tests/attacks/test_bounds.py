@@ -13,11 +13,12 @@ from web_tools import Caller, audio, jobs_of
 from pondel.cli import main
 from pondel.core.audio import files
 from pondel.core.audio.media import ArrayMedia
-from pondel.core.document import MOST_PARTS, Part, Session, parse_session, to_json
+from pondel.core.document import MOST_PARTS, Part, Session
 from pondel.core.engine import render, routing
 from pondel.core.engine.routing import MOST_IN_A_ROW, check_cycles
 from pondel.core.errors import BadDocument, PondelError
 from pondel.core.operations.parts import SetPart
+from pondel.core.reading import parse_session, to_json
 from pondel.jobs import sessions
 from pondel.store.library import Library
 from pondel.web import create_app

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from pondel.core.document import Session, content_hash, parse_session, to_json
+from pondel.core.document import Session, content_hash
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
 from pondel.core.engine.chunks import ChunkedSession
@@ -16,6 +16,7 @@ from pondel.core.engine.routing import Node, key_of
 from pondel.core.engine.streams import fader_gains
 from pondel.core.errors import BadDocument
 from pondel.core.moves.registry import kind_of
+from pondel.core.reading import parse_session, to_json
 
 Hear = Literal[
     "mix",

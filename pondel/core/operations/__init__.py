@@ -13,7 +13,7 @@ from typing import Annotated, Any, get_args
 
 from pydantic import Field, TypeAdapter, ValidationError
 
-from pondel.core.document import Session, first_fault
+from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Operation
 from pondel.core.operations.chain import (
@@ -48,6 +48,7 @@ from pondel.core.operations.take_over import TakeOver
 from pondel.core.operations.under_one import ChangeTogether, UnderOne
 from pondel.core.operations.ways import GiveWay, PartLows, RightOfWay, StartingEq
 from pondel.core.operations.zones import Decide, RemoveZone, SetZone
+from pondel.core.reading import first_fault
 
 _ASKED: tuple[type[Operation], ...] = (
     SetSession,

@@ -11,12 +11,13 @@ from typing import Annotated, Any, ClassVar, Protocol
 import numpy as np
 from pydantic import BaseModel, Field
 
-from pondel.core.document import Part, Session, parse_session, to_json, with_parts
+from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.measures.levels import Levels
 from pondel.core.model import Model
 from pondel.core.moves.controls import control_of
 from pondel.core.moves.fight import Fight, Home
+from pondel.core.reading import parse_session, to_json, with_parts
 from pondel.core.units import say_hz
 
 Json = dict[str, Any]

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from pondel.core.document import MOST_PARTS, Name, Part, Session, parse_session, to_json
+from pondel.core.document import MOST_PARTS, Name, Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
@@ -26,6 +26,7 @@ from pondel.core.operations.base import (
     shown_at,
 )
 from pondel.core.operations.places import NamedMoment, in_place, sections_between
+from pondel.core.reading import parse_session, to_json
 from pondel.core.refs import PartRef
 from pondel.core.units import parse
 

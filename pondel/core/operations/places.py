@@ -7,11 +7,12 @@ from typing import Annotated
 
 from pydantic import Field
 
-from pondel.core.document import Name, Part, Session, parse_session, to_json
+from pondel.core.document import Name, Part, Session
 from pondel.core.ids import fresh_id
 from pondel.core.model import Model
 from pondel.core.moves.base import LONGEST_S
 from pondel.core.operations.base import Json
+from pondel.core.reading import parse_session, to_json
 
 FURTHEST_S = 1800.0
 """Stamps further apart than half an hour are not of one session."""

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from pondel.core.beats import MOST_CHANGES
-from pondel.core.document import Name, Session, TempoChange, parse_session, to_json
+from pondel.core.document import Name, Session, TempoChange
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
@@ -16,6 +16,7 @@ from pondel.core.model import Model
 from pondel.core.moves.base import ID_FORM, LONGEST_S, MOST_SECTIONS
 from pondel.core.moves.controls import parse_control
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, Operation, Value, shown_at
+from pondel.core.reading import parse_session, to_json
 
 
 class SetSession(Operation):

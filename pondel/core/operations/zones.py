@@ -6,11 +6,12 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from pondel.core.document import Session, Zone, parse_session, to_json
+from pondel.core.document import Session, Zone
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.ids import fresh_id
 from pondel.core.moves.base import MOST_SECTIONS
 from pondel.core.operations.base import NOTHING_KNOWN, Done, Facts, Json, Operation, Words
+from pondel.core.reading import parse_session, to_json
 from pondel.core.refs import PartRef, SectionRef
 from pondel.core.units import parse, say_hz
 

@@ -14,11 +14,12 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError
 
-from pondel.core.document import Part, Session, first_fault
+from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.model import Model
 from pondel.core.moves.describe import Tap
 from pondel.core.moves.registry import kind_of
+from pondel.core.reading import first_fault
 from pondel.core.refs import Mapping, rebind, references
 
 PART = "part"
