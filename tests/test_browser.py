@@ -179,6 +179,35 @@ def test_a_fragment_that_was_given_up_for_an_older_question_is_asked_for_again(s
     page.context.close()
 
 
+@pytest.mark.parametrize("late", ["ridges", "pair"])
+def test_what_was_answered_while_the_song_was_listened_to_is_asked_for_again(
+    server, song, browser, late
+):
+    """The fights were answered when the song was heard already, something else just before."""
+    address, jobs = server
+    jobs.desk.analysis.table(jobs.library.head(song).document)
+    page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
+    page.check("#picture-pair")
+    asked = []
+
+    def just_before(route):
+        asked.append(route.request.url)
+        if len(asked) > 1:
+            return route.continue_()
+        answer = route.fetch()
+        if late == "pair":
+            words = answer.text().replace('class="pair-facts"', 'class="pair-facts" data-again', 1)
+            return route.fulfill(response=answer, body=words)
+        return route.fulfill(response=answer, json={**answer.json(), "for_now": True})
+
+    page.route(f"**/lanes/{late}*", just_before)
+    with page.expect_response(lambda one: f"/lanes/{late}" in one.url and len(asked) > 1):
+        page.reload()
+    assert page.query_selector("#fights [data-again]") is None
+    assert errors == []
+    page.context.close()
+
+
 def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser):
     address, jobs = server
     page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")

@@ -43,7 +43,7 @@ def test_the_fights_and_the_table_of_the_song(caller, song):
     first = page.split("</ol>")[0].split("<li")[1]
     assert "Tuba hides Kick" in first
     whole = get(caller, song, f"lanes/ridges?{PAIR}").json
-    assert not whole["is_loop"] and not whole["listening"]
+    assert not whole["is_loop"] and not whole["for_now"]
     kick = next(lane for lane in whole["lanes"] if lane["id"] == "kick")
     assert 0.2 < kick["share"] < 1 and "tuba" in kick["by"]
     assert max(kick["alone"]) == 1.0 and len(kick["alone"]) == len(whole["hz"])
@@ -76,11 +76,11 @@ def test_the_loops_numbers_come_first(tmp_path):
         jobs.intake.take_in.now(arrival.id)
     address = f"lanes/ridges?{PAIR}&start_s=0&end_s=2"
     first = get(caller, session_id, address).json
-    assert first["is_loop"] and first["listening"]
+    assert first["is_loop"] and first["for_now"]
     assert "Listening to the whole song" in get(caller, session_id, f"lanes/fights?{PAIR}").text
     jobs.start()
     ends = time.monotonic() + 20
-    while get(caller, session_id, address).json["listening"] and time.monotonic() < ends:
+    while get(caller, session_id, address).json["for_now"] and time.monotonic() < ends:
         time.sleep(0.1)
     assert not get(caller, session_id, address).json["is_loop"]
     jobs.stop()

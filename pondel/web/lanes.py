@@ -213,8 +213,7 @@ def ridges(session_id: str):
             "zone": _worst_zone(heard(session_id, document, look), pair),
             "families": named,
             "is_loop": found.is_loop,
-            "listening": found.listening is not None,
-            "adding_up": bool(look.families) and found.is_loop and look.where != LOOP,
+            "for_now": found.for_now,
         }
 
     return in_turn("ridges", work)

@@ -91,7 +91,8 @@ def at_level(document: Session, level: str) -> Session:
 class SongHeard:
     """A table, which part of it is asked for, and how far the whole song's analysis is.
 
-    While the whole song is not heard yet, the table is that of the loop (`is_loop`).
+    Until what is asked for is there, the table is that of the loop (`is_loop`), and it is one for
+    now (`for_now`): whoever asked asks again.
     """
 
     document: Session
@@ -99,6 +100,7 @@ class SongHeard:
     scope: Scope
     is_loop: bool
     listening: Listening | None
+    for_now: bool = False
 
 
 def heard(session_id: str, document: Session, look: Look) -> SongHeard:
@@ -122,4 +124,5 @@ def _heard(session_id: str, document: Session, look: Look, folded: dict[str, lis
             scope = Scope(tuple(segments) or None, look.on_hits)
             return SongHeard(document, table, scope, False, None)
     table = desk().loops.table(document, look.stretch.start, look.stretch.frames, families=folded)
-    return SongHeard(document, table, Scope(None, look.on_hits), True, listening)
+    for_now = look.where != LOOP
+    return SongHeard(document, table, Scope(None, look.on_hits), True, listening, for_now)

@@ -55,6 +55,7 @@ def _pair_facts(
     ids = {pair.leader.id, pair.yielder.id}
     kept = [z for z in document.zones if z.leads in ids and ids & set(z.gives_way)]
     return {
+        "for_now": found.for_now,
         "zones": found.table.zones(pair.leader.id, pair.yielder.id, found.scope)
         if ids <= set(found.table.ids)
         else [],

@@ -81,7 +81,7 @@ def test_a_damaged_analysis_is_made_again_and_is_no_failure(tmp_path, harm):
     song = jobs.library.create(Session(name="Song"))
     caller.upload(song, ("kick.wav", audio(hits(2.0))), ("tuba.wav", audio(sine(70, 2.0))))
     address = f"/sessions/{song}/lanes/ridges"
-    until(lambda: not caller.client.get(address).json["listening"])
+    until(lambda: not caller.client.get(address).json["for_now"])
     good = caller.client.get(address).json
     for path in kept_files(tmp_path):
         body = path.read_bytes()
@@ -90,7 +90,7 @@ def test_a_damaged_analysis_is_made_again_and_is_no_failure(tmp_path, harm):
         )
     later = create_app(tmp_path, immediate=True, testing=True)
     again = Caller(later.test_client())
-    until(lambda: not again.client.get(address).json["listening"])
+    until(lambda: not again.client.get(address).json["for_now"])
     assert again.client.get(address).json["lanes"] == good["lanes"]
 
 

@@ -58,7 +58,15 @@ function showPicture() {
   for (const one of document.querySelectorAll("[data-picture]")) one.hidden = one.dataset.picture !== state.picture;
 }
 
+const AGAIN_MS = 900;
 let again = 0;
+
+/** Everything once more: something was answered for now, each answer says so of itself. */
+function askAgain() {
+  clearTimeout(again);
+  again = setTimeout(load, AGAIN_MS);
+}
+
 const { now: load, soon } = question(
   async (signal) => {
     if (!box()) return;
@@ -69,7 +77,7 @@ const { now: load, soon } = question(
     lanes = new Map(data.lanes.map((lane) => [lane.id, lane]));
     if (!state.view.zone && data.zone) takeZone(data.zone.low_hz, data.zone.high_hz);
     redraw();
-    if (data.adding_up && !data.listening) again = setTimeout(load, 900);
+    if (data.for_now) askAgain();
   },
   (message) => ($("#lanes-line").textContent = message),
   350,
@@ -80,19 +88,18 @@ async function facts(what, target) {
   if (!place) return;
   const below = document.getElementById("lows-below")?.value;
   try {
-    const wasListening = place.querySelector("[data-again]");
+    const wasForNow = place.querySelector("[data-again]");
     await fragment(about(what, { below }), place);
-    if (wasListening && !place.querySelector("[data-again]")) {
-      const worst = place.querySelector("ol .fight a")?.textContent;
-      told(`Whole song heard: ${worst ? `${worst} most` : "no part hides another"}`);
-    }
-    if (place.querySelector("[data-again]")) {
-      clearTimeout(again);
-      again = setTimeout(load, 900);
-    }
+    if (place.querySelector("[data-again]")) return askAgain();
+    if (wasForNow && target === "#fights") tellWorst(place);
   } catch (error) {
     say(error.message);
   }
+}
+
+function tellWorst(fights) {
+  const worst = fights.querySelector("ol .fight a")?.textContent;
+  told(`Whole song heard: ${worst ? `${worst} most` : "no part hides another"}`);
 }
 
 /** Where nobody chose a pair, the one that fights worst is shown once it is known. */
