@@ -35,7 +35,6 @@ from pondel.web.context import (
 )
 from pondel.web.ink import inked
 from pondel.web.look import (
-    LOOP,
     SongHeard,
     asked_families,
     asked_look,
