@@ -17,12 +17,13 @@ demo: $(VENV)/.run
 	$(BIN)/pondel demo --data $${PONDEL_DATA:-data}
 
 test: $(VENV)/.run
+	@rm -f $(VENV)/first.log
 	@echo "== what the tests need, lint, format and types, while the kernels are compiled beside them"
 	@$(BIN)/python -m pondel.core.warming & warming=$$!; \
 	$(MAKE) --no-print-directory $(VENV)/.dev chromium \
 	  && $(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/mypy pondel \
 	  && $(BIN)/pytest -p no:cacheprovider $(FIRST) > $(VENV)/first.log 2>&1; checked=$$?; \
-	[ $$checked = 0 ] || tail -60 $(VENV)/first.log; wait $$warming && exit $$checked
+	[ $$checked = 0 ] || tail -60 $(VENV)/first.log 2>/dev/null; wait $$warming && exit $$checked
 	@# Half of the tests wait for a server or a browser most of their time: three processes fill two cores.
 	@echo "== tests, the slowest files first"
 	@$(BIN)/pytest -p no:cacheprovider -n 3 --dist loadfile --no-loadscope-reorder \
