@@ -97,6 +97,22 @@ def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(opened
     assert page.locator("[data-lane]:not([hidden]) [data-lane-ridge] svg").count() == MANY
 
 
+def test_an_axis_as_wide_as_the_page_was_does_not_widen_it(opened):
+    """Its width is told by the browser a moment after the page got narrower."""
+    page = opened("lanes", viewport={"width": 1920, "height": 800})
+    page.wait_for_selector("[data-lane=p0] path.curve")
+    at_rest(page)
+    out_px = page.eval_on_selector(
+        "#lanes-plot",
+        """(plot) => {
+          plot.style.width = `${plot.clientWidth - 400}px`;
+          const right = (one) => one.getBoundingClientRect().right;
+          return right(plot.querySelector("[data-lane-axis]")) - right(plot);
+        }""",
+    )
+    assert out_px <= 0.6
+
+
 def test_sound_and_changes_find_a_connection_while_all_questions_wait(server, many, opened):
     """A browser keeps six connections to a server; a screen may ask for more than six things."""
     jobs = server[1]
