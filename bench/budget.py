@@ -28,7 +28,7 @@ from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 
 PARTS = (8, 24, 50, 100)
-SONG_S, LOOP_S = 60.0, 8.0
+SONG_S, LOOP_S, LOOP_APART_S = 60.0, 8.0, 3.5
 PATIENCE_S = 900.0
 EDITS = 20
 ROUNDS = 4
@@ -94,13 +94,15 @@ def measured(count: int) -> tuple[dict[str, float], Growth]:
 
 
 def _in_turn(jobs: Jobs, document: Session) -> Growth:
-    """Sessions of the first parts of one, each measured in every round; each loop and level is a new one."""
+    """Sessions of the first parts of one, each measured in every round, each with a level and a loop of its
+    own: loops that shared some of the song would spare the later one some of the work."""
     times: dict[int, list[tuple[float, float]]] = {count: [] for count in PARTS}
     for n in range(ROUNDS):
         for at, count in enumerate(PARTS):
             level = {"listening_level_db_spl": document.listening_level_db_spl + 0.01 * (n + 1)}
             few = document.model_copy(update={"parts": document.parts[:count], **level})
-            start, frames = round(3.0 * (n * len(PARTS) + at) * RATE), round(LOOP_S * RATE)
+            start_s = (n * len(PARTS) + at) * SONG_S / (ROUNDS * len(PARTS))
+            start, frames = round(start_s * RATE), round(LOOP_APART_S * RATE)
             loop_s = seconds(partial(jobs.desk.loops.table, few, start, frames))
             times[count].append((loop_s, seconds(partial(jobs.desk.analysis.table, few))))
     return {

@@ -15,7 +15,7 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
-from pondel.core.hearing.loudness import Excited, partial_loudness, short_term
+from pondel.core.hearing.loudness import partial_loudness, short_term
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
 from pondel.core.hearing.spectra import ear_frames, ear_spectrum
@@ -203,7 +203,7 @@ def test_packed_power_keeps_a_fifteenth_of_a_decibel():
 
 def table_of(*parts: np.ndarray, segments=(), block: int = 100, hits=None):
     powers = np.stack([excite([part], RATE).power for part in parts])
-    ids = "abcdef"[: len(parts)]
+    ids = "abcdefg"[: len(parts)]
     on_hits = np.zeros(powers.shape[:2], bool) if hits is None else hits
     maker = TableMaker(list(ids), segments)
     for first in range(0, powers.shape[1], block):
@@ -225,23 +225,26 @@ def test_the_table_gives_what_is_lost_to_the_hiders():
     assert table.sone("a") == pytest.approx(table.share("a") * table.loudness_sone("a"), rel=1e-3)
 
 
-def test_of_many_hiders_each_is_heard_in_fewer_frames_and_told_alike(monkeypatch):
-    monkeypatch.setattr("pondel.core.hearing.table_maker.MOST_BESIDES", 1)
-    weighed = []
-    beside_each = Excited.beside_each
+def test_beside_which_ones_a_part_is_heard_does_not_grow_with_their_number(monkeypatch):
+    bands = [band(100 + 20 * n, 2000, -30 - n, n + 1) for n in range(7)]
+    heard_frames = []
 
-    def counted(self, maskers, rows):
-        found = beside_each(self, maskers, rows)
-        weighed.append(found.shape[0] * found.shape[1])
-        return found
+    def counted(power, others=None, *more):
+        heard_frames.append(power.shape[0])
+        return partial_loudness(power, others, *more)
 
-    monkeypatch.setattr(Excited, "beside_each", counted)
-    bands = [band(100 + 20 * n, 2000, -30 - n, n + 1) for n in range(6)]
-    table, powers = table_of(*bands, block=100)
-    # Two hiders besides the worst three share every fourth frame of each block of 100.
-    assert len(weighed) >= 18 and max(weighed) <= 100 // 4 + 1
-    for pair in table.pairs():
-        own, other = ("abcdef".index(one) for one in (pair.hidden, pair.by))
+    monkeypatch.setattr("pondel.core.hearing.table_maker.partial_loudness", counted)
+    frames = {}
+    for count in (4, 7):
+        heard_frames.clear()
+        table, powers = table_of(*bands[:count])
+        frames[count] = sum(heard_frames) / count / powers.shape[1]
+    # By itself, among all others, and in every fourth frame beside three of them.
+    assert frames == {4: 2.75, 7: 2.75}
+    told = [pair for pair in table.pairs() if pair.alone_share is not None]
+    assert len(told) == 7 * 3 and all(pair.by in table.hiders(pair.hidden) for pair in told)
+    for pair in told:
+        own, other = ("abcdefg".index(one) for one in (pair.hidden, pair.by))
         wanted = hidden(Excitation(powers[own]), Excitation(powers[other])).share
         assert pair.alone_share == pytest.approx(wanted, abs=0.02)
 

@@ -9,7 +9,6 @@ reaches both ears alike.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
 from functools import lru_cache
 
 import numpy as np
@@ -136,42 +135,17 @@ def _partial(signal, noise, table, edges, scale, out, clear_db):
         _beside(given, given_db, by, masked, others, masking_db, table, edges, scale, work, rows, clear)
 
 
-@kernel(error_model="numpy")
-def _masks(noise, table, masked, others, masking_db):
-    scratch = np.empty(TILE * noise.shape[1], np.float32)
-    for first in range(0, noise.shape[0], TILE):
-        rows = slice(first, first + TILE)
-        _mask(noise[rows], table, scratch, masked[rows], others[rows], masking_db[rows])
-
-
-@kernel(error_model="numpy")
-def _all_in_db(signal, signal_db):
-    scratch = np.empty(TILE * signal.shape[1], np.float32)
-    for first in range(0, signal.shape[0], TILE):
-        _in_db(signal[first : first + TILE], scratch, signal_db[first : first + TILE])
-
-
-@kernel(error_model="numpy")
-def _all_beside(
-    signal, signal_db, noise, masked, others, masking_db, table, edges, scale, out, clear_db
-):
-    work = np.empty((3, TILE, signal.shape[1]), np.float32)
-    for first in range(0, signal.shape[0], TILE):
-        rows = slice(first, min(first + TILE, signal.shape[0]))
-        _beside(
-            signal[rows],
-            signal_db[rows],
-            noise[rows],
-            masked[rows],
-            others[rows],
-            masking_db[rows],
-            table,
-            edges,
-            scale,
-            work,
-            out[rows],
-            clear_db[rows],
-        )
+@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
+def _clear_above(power, noise, table, out):
+    frames, places = power.shape
+    ratio = np.empty(places, np.float32)
+    for f in range(frames):
+        for b in range(places):
+            masking = max(noise[f, b], np.float32(0.0)) * table[_DETECTION, b] + table[_QUIET, b]
+            ratio[b] = max(power[f, b], LEAST) / masking
+        amplitude_to_db(ratio, out[f])
+        for b in range(places):
+            out[f, b] *= np.float32(0.5)
 
 
 @lru_cache(maxsize=1)
@@ -201,54 +175,11 @@ def partial_loudness(
     return out
 
 
-class Excited:
-    """An excitation that is heard beside many others, or masks many: what each needs is made once.
-
-    power: float32 (frames, places), re 0 dB SPL.
-    """
-
-    def __init__(self, power: np.ndarray) -> None:
-        self.power = np.ascontiguousarray(power, np.float32)
-        self._in_db = np.empty_like(self.power)
-        self._masks = np.empty((3, *self.power.shape), np.float32)
-        _all_in_db(self.power, self._in_db)
-        _masks(self.power, _TABLE, *self._masks)
-
-    def beside(self, masker: Excited, out: np.ndarray, clear_db: np.ndarray = NO_CLEAR_DB) -> None:
-        """Fill `out`, float32 (frames, places), as `partial_loudness` beside this masker alone."""
-        _all_beside(
-            self.power,
-            self._in_db,
-            masker.power,
-            *masker._masks,
-            _TABLE,
-            _edges(),
-            np.float32(SCALE),
-            out,
-            clear_db,
-        )
-
-    def beside_each(self, maskers: Sequence[Excited], rows: slice) -> np.ndarray:
-        """The same beside each of several maskers in some frames, float32 (maskers, frames, places)."""
-
-        def gathered(arrays: Iterable[np.ndarray]) -> np.ndarray:
-            return np.concatenate([one[rows] for one in arrays])
-
-        own, own_db = (np.tile(one[rows], (len(maskers), 1)) for one in (self.power, self._in_db))
-        masks = [gathered(one._masks[n] for one in maskers) for n in range(3)]
-        noise, out = gathered(one.power for one in maskers), np.empty_like(own)
-        scale = np.float32(SCALE)
-        _all_beside(own, own_db, noise, *masks, _TABLE, _edges(), scale, out, NO_CLEAR_DB)
-        return out.reshape(len(maskers), -1, out.shape[1])
-
-
 def clear_above_db(power: np.ndarray, others: np.ndarray) -> np.ndarray:
     """How far an excitation stands above its masked threshold; float32 (frames, places)."""
-    masking = np.maximum(others, 0.0) * _TABLE[_DETECTION] + _TABLE[_QUIET]
-    ratio = (np.maximum(power, LEAST) / masking).astype(np.float32)
-    out = np.empty_like(ratio)
-    amplitude_to_db(ratio.ravel(), out.ravel())
-    return np.float32(0.5) * out
+    out = np.empty_like(power)
+    _clear_above(power, others, _TABLE, out)
+    return out
 
 
 def total_sone(specific: np.ndarray) -> np.ndarray:

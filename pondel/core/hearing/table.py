@@ -53,15 +53,15 @@ class HiddenPair:
     """What one part hides of another.
 
     `share` is its part of all that is hidden in the whole mix, given to the hiders in
-    proportion to their excitation; `alone_share` is what it would hide by itself; `sone` is the
-    loudness that falls to it while the hidden part sounds; `on_hits` is `share` in the 200 ms
-    after the hidden part's hits.
+    proportion to their excitation; `alone_share` is what it would hide by itself, None but of the three
+    that hide a part most; `sone` is the loudness that falls to it while the hidden part sounds;
+    `on_hits` is `share` in the 200 ms after the hidden part's hits.
     """
 
     hidden: str
     by: str
     share: float
-    alone_share: float
+    alone_share: float | None
     sone: float
     low_hz: float
     high_hz: float
@@ -73,11 +73,11 @@ class HiddenTable:
 
     Arrays are float32 with the axes [segment, away from or on hits, part, ...]: `alone` is the
     specific loudness of each part by itself (places,), `by` what of it falls to each other part in
-    the whole mix (other, places), `alone_by` what that part would take by itself, and `frames`
-    how many frames were counted. `clear` are histograms of its loudness by how far it stands above
-    what the others mask (places, BINS); `hiders` (part, 3) names those that hide it most, -1 for
-    none, `clear_of` has its histograms against each of these by itself (3, BINS), and `without` among
-    all others but that one (3, bands of three places, BINS). `lengths` are frames of each segment.
+    the whole mix (other, places), and `frames` how many frames were counted. `clear` are histograms of
+    its loudness by how far it stands above what the others mask (places, BINS). `hiders` (part, 3) are
+    those that hide it most, -1 for none; `alone_by` is what each of these would take by itself (3,
+    places), `clear_of` has its histograms against each by itself (3, BINS), and `without` among all
+    others but that one (3, bands of three places, BINS). `lengths` are frames of each segment.
     """
 
     def __init__(self, ids: Sequence[str], **arrays: np.ndarray) -> None:
@@ -202,12 +202,14 @@ class HiddenTable:
             return np.zeros(len(self.ids))
         return self.taken(part, scope)[:, places].sum(axis=1, dtype=np.float64) / whole
 
-    def alone_share(self, part: str, by: str, scope: Scope = WHOLE) -> float:
-        """What another part would hide by itself, 0 to 1."""
-        places = self._places(scope)
+    def alone_share(self, part: str, by: str, scope: Scope = WHOLE) -> float | None:
+        """What another part would hide by itself, 0 to 1; None of one that hides little."""
+        at, places = self._hider(part, by), self._places(scope)
         whole = float(self.alone(part, scope)[places].sum())
-        taken = self._sum("alone_by", scope, self._at[part], self.ids.index(by))
-        return min(1.0, float(taken[places].sum()) / whole) if whole > 0.0 else 0.0
+        if at is None or whole <= 0.0:
+            return None
+        taken = self._sum("alone_by", scope, self._at[part], at)
+        return min(1.0, float(taken[places].sum()) / whole)
 
     def sone(self, part: str, by: str | None = None, scope: Scope = WHOLE) -> float:
         """Loudness lost, in sones, averaged over the frames in which the part sounds."""
@@ -246,13 +248,14 @@ class HiddenTable:
             shares = self._shares(part, scope)
             for at in np.flatnonzero(shares >= least_share):
                 other, share = self.ids[at], min(1.0, float(shares[at]))
+                alone = self.alone_share(part, other, scope)
                 zone = worst_zone(self._within(self.lost(part, other, scope), scope))
                 found.append(
                     HiddenPair(
                         hidden=part,
                         by=other,
                         share=share,
-                        alone_share=max(share, self.alone_share(part, other, scope)),
+                        alone_share=None if alone is None else max(share, alone),
                         sone=self.sone(part, other, scope),
                         low_hz=zone.low_hz if zone else 0.0,
                         high_hz=zone.high_hz if zone else 0.0,

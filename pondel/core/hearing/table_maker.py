@@ -10,13 +10,11 @@ import numpy as np
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.hearing.clear import BINS, gather_bands
-from pondel.core.hearing.loudness import Excited, clear_above_db, partial_loudness, sounding
+from pondel.core.hearing.loudness import clear_above_db, partial_loudness, sounding
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
 
 THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 1000
-MOST_BESIDES = 16
-"""As many hiders of a part are heard beside it in every frame that counts; more of them share those."""
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
@@ -39,18 +37,14 @@ def _weigh(lost, others, groups, present, alone, weights, own):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _take(alone, heard, groups, times, hiders, sums):
-    """Add what is lost of a part beside each of some others, float64 (groups, parts, places).
-
-    heard: float32 (hiders, frames, places).
-    """
-    for n in range(hiders.size):
-        for f in range(alone.shape[0]):
-            if groups[f] < 0:
-                continue
-            row = sums[groups[f], hiders[n]]
-            for b in range(alone.shape[1]):
-                row[b] += times * max(alone[f, b] - heard[n, f, b], np.float32(0.0))
+def _take(alone, left, groups, sums):
+    """Add what is lost of a part beside one other, float64 (groups, places)."""
+    for f in range(alone.shape[0]):
+        if groups[f] < 0:
+            continue
+        row = sums[groups[f]]
+        for b in range(alone.shape[1]):
+            row[b] += THIN * max(alone[f, b] - left[f, b], np.float32(0.0))
 
 
 def frames_at_once(parts: int, part_frames: int) -> int:
@@ -61,17 +55,28 @@ def frames_at_once(parts: int, part_frames: int) -> int:
 
 @dataclass(frozen=True)
 class _PairSums:
-    """Histograms of a part's loudness against one hider alone, and among all others but that one."""
+    """What one hider takes of a part by itself, and histograms of the part's loudness: against that one
+    alone, and among all others but that one."""
 
+    taken: np.ndarray
     alone: np.ndarray
     without: np.ndarray
 
     @classmethod
     def of(cls, groups: int) -> _PairSums:
-        return cls(np.zeros((groups, BINS), np.float32), np.zeros((groups, BANDS, BINS), np.float32))
+        return cls(
+            np.zeros((groups, PLACES_HZ.size)),
+            np.zeros((groups, BINS), np.float32),
+            np.zeros((groups, BANDS, BINS), np.float32),
+        )
 
-    def add(self, alone_db, without_db, loudness, groups) -> None:
+    def add(self, power: np.ndarray, by: np.ndarray, heard: _Heard) -> None:
+        """Add every fourth frame of a part and of the hider, float32 (frames, places)."""
+        loudness, groups = heard.alone, heard.groups
+        alone_db = np.empty_like(power)
+        _take(loudness, partial_loudness(power, by, alone_db), groups, self.taken)
         gather_bands(alone_db, loudness, groups, PLACES_HZ.size, self.alone[:, np.newaxis])
+        without_db = clear_above_db(power, heard.others - by)
         gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.without)
 
 
@@ -108,8 +113,8 @@ class TableMaker:
         self._pool = pool
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
         self._alone = np.zeros((parts, groups, places))
-        self._by = np.zeros((parts, groups, parts, places))
-        self._alone_by = np.zeros((parts, groups, parts, places))
+        self._by = np.zeros((groups, places, len(self._told), parts))
+        self._given = np.zeros((len(self._told), parts))
         self._clear = np.zeros((parts, groups, places, BINS), np.float32)
         self._pairs: list[dict[int, _PairSums]] = [{} for _ in self._ids]
         self._lengths = np.zeros(len(self._segments) + 1)
@@ -127,8 +132,6 @@ class TableMaker:
         where = self._where(first, powers.shape[1])
         self._lengths += np.bincount(where, minlength=self._lengths.size)
         run = self._pool.map if self._pool else map
-        # What each hider would take by itself is told well enough by every fourth frame.
-        few = list(run(lambda power: Excited(power[::THIN]), powers))
         present = np.unique(np.concatenate([2 * where, 2 * where + 1]))
         shape = (len(self._told), present.size, PLACES_HZ.size, powers.shape[1])
         weights = np.zeros(shape, np.float32)
@@ -138,32 +141,34 @@ class TableMaker:
             return self._hear(part, powers[part], total, where * 2 + on_hits[part], present, weights[n])
 
         heard = list(run(hear, range(len(self._told))))
-        before = self._by.sum(axis=(1, 3))
-        self._give_to_hiders(weights, powers, present)
-        after = self._by.sum(axis=(1, 3))
+        given = self._give_to_hiders(weights, powers, present)
+        self._given += given
+        # What a hider would take by itself is told well enough by every fourth frame.
+        few = np.ascontiguousarray(powers[:, ::THIN])
 
         def besides(n: int) -> None:
             part, one = self._told[n], heard[n]
             if one is not None:
-                self._add_besides(part, one, few, after[part] - before[part], after[part])
+                self._add_besides(part, one, few, given[n], self._given[n])
 
         for _ in run(besides, range(len(self._told))):
             pass
 
-    def _give_to_hiders(self, weights: np.ndarray, powers: np.ndarray, present: np.ndarray) -> None:
+    def _give_to_hiders(
+        self, weights: np.ndarray, powers: np.ndarray, present: np.ndarray
+    ) -> np.ndarray:
         """Add what is lost of all parts at once, to each hider in proportion to its power.
 
         For each place a product of matrices: what is lost of the parts, over frames, by the powers of
-        all. So it takes next to nothing, however many parts there are.
+        all. So it takes next to nothing, however many parts there are. Returns what each takes of
+        each in these frames, (told, parts).
         """
-        told, groups, places, frames = weights.shape
-        given = weights.transpose(2, 0, 1, 3).reshape(places, told * groups, frames)
-        maskers = powers.transpose(2, 1, 0)
-        lost = np.matmul(np.ascontiguousarray(given), np.ascontiguousarray(maskers))
-        lost = lost.reshape(places, told, groups, -1)
-        for n, part in enumerate(self._told):
-            lost[:, n, :, part] = 0.0
-            self._by[part, present] += np.moveaxis(lost[:, n], 0, -1)
+        given = np.ascontiguousarray(weights.transpose(1, 2, 0, 3))
+        lost = np.matmul(given, np.ascontiguousarray(powers.transpose(2, 1, 0)))
+        lost[:, :, np.arange(len(self._told)), self._told] = 0.0
+        for n, group in enumerate(present):
+            self._by[group] += lost[n]
+        return lost.sum(axis=(0, 1), dtype=np.float64)
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
@@ -185,61 +190,54 @@ class TableMaker:
         _weigh(lost, others, groups, present, alone, weights, self._alone[part])
         self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        return _Heard(alone[::THIN], groups[::THIN], others[::THIN], enough)
+        alone, groups, others = (np.ascontiguousarray(one[::THIN]) for one in (alone, groups, others))
+        return _Heard(alone, groups, others, enough)
 
-    def _add_besides(self, part: int, heard: _Heard, few: list[Excited], given, all_given) -> None:
-        """Add what each of those that hide enough of a part would hide by itself."""
-        left, alone_db = np.empty_like(heard.alone), np.empty_like(heard.alone)
-        worst = np.argsort(-all_given, kind="stable")[:HIDERS].tolist()
-        hiders = np.flatnonzero(given >= heard.enough).tolist()
-        for other in set(hiders).intersection(worst):
-            few[part].beside(few[other], left, alone_db)
-            took, sums = np.array([other]), self._alone_by[part]
-            _take(heard.alone, left[np.newaxis], heard.groups, float(THIN), took, sums)
-            without_db = clear_above_db(few[part].power, heard.others - few[other].power)
-            pair = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
-            pair.add(alone_db, without_db, heard.alone, heard.groups)
-        self._add_lesser(part, heard, few, [one for one in hiders if one not in worst])
-
-    def _add_lesser(self, part: int, heard: _Heard, few: list[Excited], hiders: list[int]) -> None:
-        """The same for those of whom no more is told; the more there are, the fewer frames each."""
-        if not hiders:
-            return
-        step = min(-(-len(hiders) // MOST_BESIDES), heard.alone.shape[0])
-        rows = slice(self._blocks % step, None, step)
-        left = few[part].beside_each([few[one] for one in hiders], rows)
-        times = THIN * heard.alone.shape[0] / left.shape[1]
-        sums = self._alone_by[part]
-        _take(heard.alone[rows], left, heard.groups[rows], times, np.array(hiders), sums)
+    def _add_besides(self, part: int, heard: _Heard, few: np.ndarray, given, all_given) -> None:
+        """Hear a part beside each of those that hide it most, where that one hides enough of it."""
+        for other in np.argsort(-all_given, kind="stable")[:HIDERS].tolist():
+            if given[other] >= heard.enough:
+                pair = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
+                pair.add(few[part], few[other], heard)
 
     def table(self) -> HiddenTable:
         """Everything added so far."""
-        hiders, clear_of, without = self._hiders()
+        hiders, pairs = self._hiders()
         return HiddenTable(
             self._ids,
             alone=self._by_segment(self._alone),
-            by=self._by_segment(self._by),
-            alone_by=self._by_segment(self._alone_by),
+            by=self._by_segment(self._by_part()),
             frames=self._by_segment(self._frames),
             clear=self._by_segment(self._clear),
             lengths=self._lengths.astype(np.float32),
             hiders=hiders,
-            clear_of=self._by_segment(clear_of),
-            without=self._by_segment(without),
+            **{name: self._by_segment(sums) for name, sums in pairs.items()},
         )
 
-    def _hiders(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """The three that hide each part most, and its histograms against them and without them."""
+    def _by_part(self) -> np.ndarray:
+        """What is lost of each part to each other, (parts, groups, parts, places)."""
+        parts, groups = self._frames.shape
+        found = np.zeros((parts, groups, parts, PLACES_HZ.size))
+        found[self._told] = self._by.transpose(2, 0, 3, 1)
+        return found
+
+    def _hiders(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+        """The three that hide each part most, and its sums with each of them."""
         parts, groups = self._frames.shape
         hiders = np.full((parts, HIDERS), -1, np.int16)
-        clear_of = np.zeros((parts, groups, HIDERS, BINS), np.float32)
-        without = np.zeros((parts, groups, HIDERS, BANDS, BINS), np.float32)
-        for part, pairs in enumerate(self._pairs):
-            lost = self._by[part].sum(axis=(0, 2))
-            for n, other in enumerate(sorted(pairs, key=lambda one: -lost[one])[:HIDERS]):
-                hiders[part, n] = other
-                clear_of[part, :, n], without[part, :, n] = pairs[other].alone, pairs[other].without
-        return hiders, clear_of, without
+        found = {
+            "alone_by": np.zeros((parts, groups, HIDERS, PLACES_HZ.size), np.float32),
+            "clear_of": np.zeros((parts, groups, HIDERS, BINS), np.float32),
+            "without": np.zeros((parts, groups, HIDERS, BANDS, BINS), np.float32),
+        }
+        for part, given in zip(self._told, self._given, strict=True):
+            pairs = self._pairs[part]
+            for n, other in enumerate(sorted(pairs, key=lambda one: -given[one])[:HIDERS]):
+                hiders[part, n], one = other, pairs[other]
+                found["alone_by"][part, :, n] = one.taken
+                found["clear_of"][part, :, n] = one.alone
+                found["without"][part, :, n] = one.without
+        return hiders, found
 
     def _by_segment(self, sums: np.ndarray) -> np.ndarray:
         """From (parts, groups, ...) to (segments, away or on hits, parts, ...)."""
