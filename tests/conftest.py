@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pondel  # isort: skip  # noqa: F401 (settles the threads of numpy, as where Pondel serves)
+
 import shutil
 from pathlib import Path
 
