@@ -110,7 +110,7 @@ class TableMaker:
         self._ids = list(ids)
         self._told = [n for n, one in enumerate(self._ids) if one not in only_hiding]
         self._segments = list(segments)
-        self._pool = pool
+        self._run = pool.map if pool else map
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
         self._alone = np.zeros((parts, groups, places))
         self._by = np.zeros((groups, places, len(self._told), parts))
@@ -131,7 +131,7 @@ class TableMaker:
         total = powers.sum(axis=0)
         where = self._where(first, powers.shape[1])
         self._lengths += np.bincount(where, minlength=self._lengths.size)
-        run = self._pool.map if self._pool else map
+        run = self._run
         present = np.unique(np.concatenate([2 * where, 2 * where + 1]))
         shape = (len(self._told), present.size, PLACES_HZ.size, powers.shape[1])
         weights = np.zeros(shape, np.float32)
@@ -163,12 +163,18 @@ class TableMaker:
         all. So it takes next to nothing, however many parts there are. Returns what each takes of
         each in these frames, (told, parts).
         """
-        given = np.ascontiguousarray(weights.transpose(1, 2, 0, 3))
-        lost = np.matmul(given, np.ascontiguousarray(powers.transpose(2, 1, 0)))
-        lost[:, :, np.arange(len(self._told)), self._told] = 0.0
-        for n, group in enumerate(present):
-            self._by[group] += lost[n]
-        return lost.sum(axis=(0, 1), dtype=np.float64)
+
+        def give(places: slice) -> np.ndarray:
+            given = np.ascontiguousarray(weights[:, :, places].transpose(1, 2, 0, 3))
+            lost = np.matmul(given, np.ascontiguousarray(powers[:, :, places].transpose(2, 1, 0)))
+            lost[:, :, np.arange(len(self._told)), self._told] = 0.0
+            for n, group in enumerate(present):
+                self._by[group, places] += lost[n]
+            return lost.sum(axis=(0, 1), dtype=np.float64)
+
+        half = PLACES_HZ.size // 2
+        lower, upper = self._run(give, [slice(0, half), slice(half, None)])
+        return lower + upper
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
