@@ -31,22 +31,26 @@ def gather_bands(clear_db, alone, groups, places_a_band, weights):
     clear_db and alone: float32 (frames, places); weights: float32 (groups, bands, BINS). What lies
     between the middles of two decibels is shared by both, so that small changes are seen.
     """
+    frames, places = clear_db.shape
     most = np.float32(BINS - 1.001)
-    for f in range(clear_db.shape[0]):
+    bins, firsts = np.empty(places, np.int64), np.empty(places, np.int64)
+    below, above = np.empty(places, np.float32), np.empty(places, np.float32)
+    for b in range(places):
+        firsts[b] = b // places_a_band * BINS
+    for f in range(frames):
         if groups[f] < 0:
             continue
-        rows = weights[groups[f]]
-        band, left = 0, places_a_band
-        for b in range(clear_db.shape[1]):
+        for b in range(places):
             at = clear_db[f, b] - np.float32(LOWEST_DB + 0.5)
             at = min(max(at, np.float32(0.0)), most)
-            n = int(at)
-            above = (at - n) * alone[f, b]
-            rows[band, n] += alone[f, b] - above
-            rows[band, n + 1] += above
-            left -= 1
-            if left == 0:
-                band, left = band + 1, places_a_band
+            n = np.int32(at)
+            above[b] = (at - np.float32(n)) * alone[f, b]
+            below[b] = alone[f, b] - above[b]
+            bins[b] = firsts[b] + n
+        rows = weights[groups[f]].reshape(-1)
+        for b in range(places):
+            rows[bins[b]] += below[b]
+            rows[bins[b] + 1] += above[b]
 
 
 def clear_by_db(weights: np.ndarray) -> float | None:
