@@ -55,8 +55,9 @@ def frames_at_once(parts: int, part_frames: int) -> int:
 
 @dataclass(frozen=True)
 class _PairSums:
-    """What one hider takes of a part by itself, and histograms of the part's loudness: against that one
-    alone, and among all others but that one."""
+    """A part beside one hider: what that one takes by itself, and histograms of the part's loudness,
+    against it alone and among all others but it.
+    """
 
     taken: np.ndarray
     alone: np.ndarray
@@ -119,7 +120,6 @@ class TableMaker:
         self._pairs: list[dict[int, _PairSums]] = [{} for _ in self._ids]
         self._lengths = np.zeros(len(self._segments) + 1)
         self._frames = np.zeros((parts, groups))
-        self._blocks = 0
 
     def add(self, first: int, powers: np.ndarray, on_hits: np.ndarray) -> None:
         """Add frames from `first` on.
@@ -127,11 +127,9 @@ class TableMaker:
         `powers` is float32 (parts, frames, places), the excitation of each part; `on_hits` bool
         (parts, frames), whether a frame follows one of the part's own hits.
         """
-        self._blocks += 1
         total = powers.sum(axis=0)
         where = self._where(first, powers.shape[1])
         self._lengths += np.bincount(where, minlength=self._lengths.size)
-        run = self._run
         present = np.unique(np.concatenate([2 * where, 2 * where + 1]))
         shape = (len(self._told), present.size, PLACES_HZ.size, powers.shape[1])
         weights = np.zeros(shape, np.float32)
@@ -140,7 +138,7 @@ class TableMaker:
             part = self._told[n]
             return self._hear(part, powers[part], total, where * 2 + on_hits[part], present, weights[n])
 
-        heard = list(run(hear, range(len(self._told))))
+        heard = list(self._run(hear, range(len(self._told))))
         given = self._give_to_hiders(weights, powers, present)
         self._given += given
         # What a hider would take by itself is told well enough by every fourth frame.
@@ -151,7 +149,7 @@ class TableMaker:
             if one is not None:
                 self._add_besides(part, one, few, given[n], self._given[n])
 
-        for _ in run(besides, range(len(self._told))):
+        for _ in self._run(besides, range(len(self._told))):
             pass
 
     def _give_to_hiders(
@@ -223,7 +221,7 @@ class TableMaker:
     def _by_part(self) -> np.ndarray:
         """What is lost of each part to each other, (parts, groups, parts, places)."""
         parts, groups = self._frames.shape
-        found = np.zeros((parts, groups, parts, PLACES_HZ.size))
+        found = np.zeros((parts, groups, parts, PLACES_HZ.size), np.float32)
         found[self._told] = self._by.transpose(2, 0, 3, 1)
         return found
 
