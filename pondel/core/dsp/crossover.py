@@ -73,6 +73,14 @@ class AllPass:
 
 
 @kernel(error_model="numpy")
+def _copy_tile(tile, size, out):
+    for c in range(tile.shape[0]):
+        one, other = tile[c], out[c]
+        for i in range(size):
+            other[i] = one[i]
+
+
+@kernel(error_model="numpy")
 def _split(block, lows, sizes, highs, low_states, high_states, bands):
     """Bands (bands, frames, channels) of a block, tile by tile.
 
@@ -85,7 +93,7 @@ def _split(block, lows, sizes, highs, low_states, high_states, bands):
         size = min(TILE, frames - start)
         open_tile(block[start : start + size], high)
         for n in range(last):
-            low[:] = high
+            _copy_tile(high, size, low)
             for c in range(0, high.shape[0], 2):
                 pair = slice(c, c + 2)
                 used = slice(0, sizes[n])

@@ -168,7 +168,7 @@ class MultibandProcessor:
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         parts = self._crossover.split(np.ascontiguousarray(block, np.float32))
         keys = self._keys(parts, key)
-        total = np.zeros_like(block, np.float32)
+        total: np.ndarray | None = None
         deepest = np.zeros(block.shape[0], np.float32)
         for n, band in enumerate(self._move.bands):
             treated = parts[n]
@@ -178,10 +178,15 @@ class MultibandProcessor:
                 told = self._band_trace if band.on else np.zeros_like(deepest)
                 deepest = np.where(np.abs(told) > np.abs(deepest), told, deepest)
                 self._on_trace(told, n)
-            if self._heard[n]:
+            if not self._heard[n]:
+                continue
+            if total is None:
+                total = treated
+            else:
                 total += treated
         if self._on_trace is not None:
             self._on_trace(deepest)
+        assert total is not None
         return total
 
     def _keys(self, parts: list[np.ndarray], key: np.ndarray | None) -> list[np.ndarray | None]:
