@@ -76,8 +76,9 @@ class HiddenTable:
     the whole mix (other, places), and `frames` how many frames were counted. `clear` are histograms of
     its loudness by how far it stands above what the others mask (places, BINS). `hiders` (part, 3) are
     those that hide it most, -1 for none; `alone_by` is what each of these would take by itself (3,
-    places), `clear_of` has its histograms against each by itself (3, BINS), and `without` among all
-    others but that one (3, bands of three places, BINS). `lengths` are frames of each segment.
+    places), `own_beside` its own loudness where that was heard, `clear_of` has its histograms against
+    each by itself (3, BINS), and `without` among all others but that one (3, bands of three places,
+    BINS). `lengths` are frames of each segment.
     """
 
     def __init__(self, ids: Sequence[str], **arrays: np.ndarray) -> None:
@@ -205,8 +206,10 @@ class HiddenTable:
     def alone_share(self, part: str, by: str, scope: Scope = WHOLE) -> float | None:
         """What another part would hide by itself, 0 to 1; None of one that hides little."""
         at, places = self._hider(part, by), self._places(scope)
-        whole = float(self.alone(part, scope)[places].sum())
-        if at is None or whole <= 0.0:
+        if at is None:
+            return None
+        whole = float(self._sum("own_beside", scope, self._at[part], at)[places].sum())
+        if whole <= 0.0:
             return None
         taken = self._sum("alone_by", scope, self._at[part], at)
         return min(1.0, float(taken[places].sum()) / whole)

@@ -37,13 +37,14 @@ def _weigh(lost, others, groups, present, alone, weights, own):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _take(alone, left, groups, sums):
-    """Add what is lost of a part beside one other, float64 (groups, places)."""
+def _take(alone, left, groups, sums, own):
+    """Add what is lost of a part beside one other, and its own loudness, float64 (groups, places)."""
     for f in range(alone.shape[0]):
         if groups[f] < 0:
             continue
-        row = sums[groups[f]]
+        row, whole = sums[groups[f]], own[groups[f]]
         for b in range(alone.shape[1]):
+            whole[b] += THIN * alone[f, b]
             row[b] += THIN * max(alone[f, b] - left[f, b], np.float32(0.0))
 
 
@@ -60,12 +61,14 @@ class _PairSums:
     """
 
     taken: np.ndarray
+    own: np.ndarray
     alone: np.ndarray
     without: np.ndarray
 
     @classmethod
     def of(cls, groups: int) -> _PairSums:
         return cls(
+            np.zeros((groups, PLACES_HZ.size)),
             np.zeros((groups, PLACES_HZ.size)),
             np.zeros((groups, BINS), np.float32),
             np.zeros((groups, BANDS, BINS), np.float32),
@@ -75,7 +78,7 @@ class _PairSums:
         """Add every fourth frame of a part and of the hider, float32 (frames, places)."""
         loudness, groups = heard.alone, heard.groups
         alone_db = np.empty_like(power)
-        _take(loudness, partial_loudness(power, by, alone_db), groups, self.taken)
+        _take(loudness, partial_loudness(power, by, alone_db), groups, self.taken, self.own)
         gather_bands(alone_db, loudness, groups, PLACES_HZ.size, self.alone[:, np.newaxis])
         without_db = clear_above_db(power, heard.others - by)
         gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.without)
@@ -230,6 +233,7 @@ class TableMaker:
         parts, groups = self._frames.shape
         hiders = np.full((parts, HIDERS), -1, np.int16)
         found = {
+            "own_beside": np.zeros((parts, groups, HIDERS, PLACES_HZ.size), np.float32),
             "alone_by": np.zeros((parts, groups, HIDERS, PLACES_HZ.size), np.float32),
             "clear_of": np.zeros((parts, groups, HIDERS, BINS), np.float32),
             "without": np.zeros((parts, groups, HIDERS, BANDS, BINS), np.float32),
@@ -238,6 +242,7 @@ class TableMaker:
             pairs = self._pairs[part]
             for n, other in enumerate(sorted(pairs, key=lambda one: -given[one])[:HIDERS]):
                 hiders[part, n], one = other, pairs[other]
+                found["own_beside"][part, :, n] = one.own
                 found["alone_by"][part, :, n] = one.taken
                 found["clear_of"][part, :, n] = one.alone
                 found["without"][part, :, n] = one.without
