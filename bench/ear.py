@@ -288,15 +288,20 @@ def _rows_of(scene: str) -> list[Row]:
             "for the record",
             f"{heard:.0f} sounds heard in a drag of {STEPS} moves at 60 a second (median)",
         ),
-        *(_trace(drags) if scene == next(iter(SCENES)) else []),
+        *_trace(scene, drags),
     ]
 
 
-def _trace(drags: list[Drag]) -> list[Row]:
+def _trace(scene: str, drags: list[Drag]) -> list[Row]:
     """What the time of the last value is made of, each step by itself."""
     ways = [drag.way for drag in drags if drag.way]
     return [
-        (f"of the last move's time: {step}", _spread([way[step] for way in ways]), "for the record", "")
+        (
+            f"of the last move's time, {scene}: {step}",
+            _spread([way[step] for way in ways]),
+            "for the record",
+            "",
+        )
         for step in (ways[0] if ways else {})
     ]
 

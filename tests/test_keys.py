@@ -287,9 +287,16 @@ def crowded(server, own_song):
 def test_nothing_is_wider_than_the_page_with_many_parts_and_long_names(server, crowded, browser):
     address, _ = server
     page, errors = open_page(browser, f"{address}/sessions/{crowded}/intake")
-    for screen in ("intake", "lanes", "moves?part=p3&leader=kick", "proof", "hand-off"):
+    all_there = {
+        "intake": ".ledger",
+        "lanes": ".matrix td.self",
+        "moves?part=p3&leader=kick": ".plot svg.above, #spectra-plot svg",
+        "proof": "#proof-sides table",
+        "hand-off": "#print",
+    }
+    for screen, last in all_there.items():
         page.goto(f"{address}/sessions/{crowded}/{screen}")
-        page.wait_for_selector("h1")
+        page.wait_for_selector(last)
         for width in (320, 1024, 1280, 1920, 2560):
             page.set_viewport_size({"width": width, "height": 800})
             wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
