@@ -189,6 +189,8 @@ def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], f
     while True:
         page.wait_for_timeout(REST_MS)
         inputs, swaps = page.evaluate("() => [seen.inputs, seen.swaps]")
+        if len(inputs) < STEPS / 2:
+            raise AssertionError(f"the control followed {len(inputs)} of {STEPS} moves")
         name, shown_db = page.evaluate(STORED)
         heard = [swap["scheduled"] for swap in swaps if swap["hash"].partition(MARK)[0] == name]
         if page.evaluate(SETTLED) and heard and swaps[-1]["hash"] == name:

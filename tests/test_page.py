@@ -446,6 +446,22 @@ def test_a_hand_that_only_clicks_moves_no_handle_and_a_grip_beside_its_middle_do
     page.mouse.up()
 
 
+@pytest.mark.parametrize("grip", ["#handle-bands-0-hz .handle-grip", ".control .grip"])
+def test_a_drag_that_begins_on_selected_text_is_no_drag_of_the_text(at_moves, grip):
+    """The browser would take the pointer away, and the value would go back."""
+    page, jobs, song = at_moves
+    page.wait_for_selector("#handle-bands-0-hz")
+    before, revision = move_of(jobs, song, 0).bands[0], jobs.library.head(song).id
+    page.evaluate("getSelection().selectAllChildren(document.body)")
+    x, y = middle_of(page, grip)
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 30, y, steps=6)
+    page.mouse.up()
+    at_rest(page)
+    assert jobs.library.head(song).id > revision and move_of(jobs, song, 0).bands[0] != before
+
+
 def test_what_the_hit_editor_says_is_what_it_does_and_its_cursor_stays(server, own_song, browser):
     """A cursor 20 ms beside a hit is on it: Pondel takes two that near for one."""
     address, jobs = server

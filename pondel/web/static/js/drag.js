@@ -24,6 +24,8 @@ export function dragging(element, { pressed, moved, released, givenUp }) {
     const over = new AbortController();
     const listen = (type, then) => window.addEventListener(type, then, { signal: over.signal, capture: true });
     const mine = (then) => (next) => next.pointerId === event.pointerId && then(next);
+    // Text that is selected where a drag begins is not dragged instead, and none is selected on the way.
+    for (const type of ["selectstart", "dragstart"]) listen(type, (next) => next.preventDefault());
     let far = false;
     listen("pointermove", mine((next) => {
       far ||= Math.hypot(next.clientX - event.clientX, next.clientY - event.clientY) >= FAR_PX;
