@@ -41,7 +41,7 @@ from pondel.jobs.references import References
 from pondel.jobs.sides import Sides
 from pondel.jobs.tryouts import Tryouts
 from pondel.jobs.whole_mix import WholeMix
-from pondel.store.library import Library, nobody_waits
+from pondel.store.library import Library, nobody_waits, nothing_begins
 from pondel.store.revisions import Revision
 
 MAX_PLANS = 256
@@ -160,6 +160,7 @@ class Desk:
         *,
         base: int | None = None,
         gesture: str | None = None,
+        worked_out: Callable[[Session], None] = nothing_begins,
         prepare: Callable[[Revision, Done], None] = nobody_waits,
     ) -> Revision:
         """Apply operations to a session, all of them or none; the new state is on disk."""
@@ -168,6 +169,7 @@ class Desk:
             base,
             lambda document: apply_all(operations, document, self),
             gesture=gesture,
+            worked_out=worked_out,
             prepare=prepare,
         )
 

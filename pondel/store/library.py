@@ -51,6 +51,11 @@ HEAD = (
     "select revision.* from revision join session on session.head = revision.id "
     "where session.id = ? and session.removed is null"
 )
+IS_NAMED = (
+    "select exists (select 1 from revision where parent = ?1) "
+    "or exists (select 1 from variant where head = ?1) "
+    "or exists (select 1 from print where revision = ?1)"
+)
 
 
 def _checked(done: Done) -> Done:
@@ -64,6 +69,10 @@ def _checked(done: Done) -> Done:
 
 def nobody_waits(revision: Revision, done: Done) -> None:
     """Nothing has to be made of a new state before it is kept."""
+
+
+def nothing_begins(document: Session) -> None:
+    """Nothing is begun of a new state before it is kept."""
 
 
 class Library:
@@ -214,6 +223,7 @@ class Library:
         *,
         gesture: str | None = None,
         arrival: bool = False,
+        worked_out: Callable[[Session], None] = nothing_begins,
         prepare: Callable[[Revision, Done], None] = nobody_waits,
     ) -> Revision:
         """Apply a change and move the head; the new state is on disk when this returns.
@@ -221,20 +231,25 @@ class Library:
         `base` is the revision the editor saw: StaleEdit when it is not the head any more, unless
         nothing but arrivals came since; None to apply to whatever is. Edits with the same `gesture`
         as the head replace it, so that a drag is one step of undo; a head that a variant, a print
-        or another revision stands on is kept beside the new one. `prepare` makes what the answer
-        needs of the new state: when it fails, so does the edit, and nothing has changed.
+        or another revision stands on is kept beside the new one. `worked_out` is told the new state
+        before it is put on disk, to begin on what needs no more of it; `prepare` makes what the
+        answer needs of it as it is kept. When one of them fails, so does the edit, and nothing has
+        changed.
 
         The change is worked out before anything is locked, and anew when the head moved meanwhile.
         """
         for _ in range(WORKED_OUT_ANEW):
             head = self.based_on(session_id, base)
             done = _checked(change(head.document))
+            worked_out(done.document)
             with self.database.atomic("immediate"):
                 if self.head(session_id).id == head.id:
                     return self._put(head, done, gesture, arrival, prepare)
         with self.database.atomic("immediate"):
             head = self.based_on(session_id, base)
-            return self._put(head, _checked(change(head.document)), gesture, arrival, prepare)
+            done = _checked(change(head.document))
+            worked_out(done.document)
+            return self._put(head, done, gesture, arrival, prepare)
 
     def based_on(self, session_id: str, base: int | None) -> Revision:
         """The head, as long as nothing but arrivals came since `base`; else StaleEdit."""
@@ -279,12 +294,7 @@ class Library:
 
     def _is_named(self, revision_id: int) -> bool:
         """Whether a variant, a print or a child stands on a revision."""
-        revisions, variants, prints = self.tables.Revision, self.tables.Variant, self.tables.Print
-        return (
-            revisions.select().where(revisions.parent == revision_id).exists()
-            or variants.select().where(variants.head == revision_id).exists()
-            or prints.select().where(prints.revision == revision_id).exists()
-        )
+        return bool(self.database.execute_sql(IS_NAMED, (revision_id,)).fetchone()[0])
 
     def beside(self, session_id: str, label: str, document: Session) -> int:
         """A state of a session that is nobody's present one; the number of its revision."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import Future
 from typing import Any
 
 import numpy as np
@@ -96,12 +97,17 @@ def tried_or_asked(session_id: str) -> Session:
     return desk().tried(name) if name else asked_revision(session_id).document
 
 
-def chunk_at(name: str, at: Any) -> np.ndarray | None:
-    """Chunk `at` of a prepared sound if it can be had within a moment; its render goes on if not."""
+def begin_chunk(name: str, at: Any) -> Future[np.ndarray | None] | None:
+    """Begin on chunk `at` of a prepared sound; None where there is no such chunk."""
     if isinstance(at, bool) or not isinstance(at, int) or not 0 <= at < MOST_CHUNKS:
         return None
+    return jobs().ahead.begin(name, at)
+
+
+def in_a_moment(begun: Future[np.ndarray | None] | None) -> np.ndarray | None:
+    """A chunk that was begun, if it can be had within a moment; its render goes on if not."""
     try:
-        return jobs().ahead.begin(name, at).result(timeout=PATIENCE_S)
+        return begun.result(timeout=PATIENCE_S) if begun else None
     except TimeoutError:
         return None
 

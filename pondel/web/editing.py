@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, Response, render_template, request
 
-from pondel.core.document import move_of
+from pondel.core.document import Session, move_of
 from pondel.core.errors import BadDocument
 from pondel.core.operations import Done, parse_operations
 from pondel.store.revisions import Revision
 from pondel.web import asked
 from pondel.web.context import desk, for_the_ear, head, jobs, library, song_facts
-from pondel.web.deck import chunk_at, little_endian, sound_facts
+from pondel.web.deck import begin_chunk, in_a_moment, little_endian, sound_facts
 from pondel.web.moves import in_brief
 from pondel.web.spans import span
 
@@ -42,20 +42,32 @@ def edit(session_id: str):
         jobs().turns.drop(page)
     answer: dict[str, Any] = {}
     texts: list[bytes] = []
+    sound: SoundOfEdit | None = None
+
+    def worked_out(document: Session) -> None:
+        nonlocal sound
+        sound = SoundOfEdit(document, wanted) if isinstance(wanted, dict) else None
 
     def prepare(revision: Revision, done: Done) -> None:
         with span("facts"):
             answer.update(_answer(session_id, revision, done))
-            if isinstance(wanted, dict):
-                answer["sound"] = sound_facts(revision.document, wanted)
+            if sound is not None:
+                answer["sound"] = sound.facts
             texts.append(json.dumps(answer).encode())
 
     joined = gesture[:64] if isinstance(gesture, str) else None
     with span("state"):
-        desk().do(session_id, operations, base=base, gesture=joined, prepare=prepare)
-    if isinstance(wanted, dict):
+        desk().do(
+            session_id,
+            operations,
+            base=base,
+            gesture=joined,
+            worked_out=worked_out,
+            prepare=prepare,
+        )
+    if sound is not None:
         with span("sound"):
-            blocks = _chunks(answer["sound"]["hash"], wanted.get("at"))
+            blocks = sound.chunks()
         if blocks:
             return _with_sound(answer, blocks)
     return Response(texts[-1], mimetype="application/json")
@@ -76,15 +88,25 @@ def _answer(session_id: str, revision: Revision, done: Done) -> dict[str, Any]:
     return answer
 
 
-def _chunks(name: str, at: Any) -> dict[int, np.ndarray]:
-    """Those of the chunks asked for that can be had within a moment, up to the first that cannot."""
-    found: dict[int, np.ndarray] = {}
-    for index in at[:MOST_CHUNKS_ALONG] if isinstance(at, list) else []:
-        block = chunk_at(name, index)
-        if block is None:
-            break
-        found[index] = block
-    return found
+class SoundOfEdit:
+    """What a page wants to hear of an edit: its first chunk is begun while the state goes to disk."""
+
+    def __init__(self, document: Session, wanted: dict[str, Any]) -> None:
+        self.facts = sound_facts(document, wanted)
+        at = wanted.get("at")
+        self._at = at[:MOST_CHUNKS_ALONG] if isinstance(at, list) else []
+        self._first = begin_chunk(self.facts["hash"], self._at[0]) if self._at else None
+
+    def chunks(self) -> dict[int, np.ndarray]:
+        """Those that can be had within a moment, up to the first that cannot."""
+        found: dict[int, np.ndarray] = {}
+        begun = self._first
+        for index in self._at:
+            block = in_a_moment(begun or begin_chunk(self.facts["hash"], index))
+            if block is None:
+                break
+            found[index], begun = block, None
+        return found
 
 
 def _with_sound(answer: dict[str, Any], blocks: dict[int, np.ndarray]) -> Response:

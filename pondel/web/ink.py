@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from string import ascii_uppercase
+from types import MappingProxyType
+from typing import NamedTuple
 
 from pondel.core.document import Session
 
@@ -22,14 +26,27 @@ class Inked:
     dash: str
 
 
-def inked(session: Session) -> dict[str, Inked]:
+class Named(NamedTuple):
+    """What the marks of a part depend on, besides its place."""
+
+    id: str
+    name: str
+    tag: str | None
+
+
+def inked(session: Session) -> Mapping[str, Inked]:
     """Marks of all parts by id, in the order of the session."""
-    tags = tags_of(session)
+    return _inked(_names(session))
+
+
+@lru_cache(maxsize=64)
+def _inked(parts: tuple[Named, ...]) -> Mapping[str, Inked]:
+    tags = _tags_of(parts)
     marks: dict[str, Inked] = {}
-    for index, part in enumerate(session.parts):
+    for index, part in enumerate(parts):
         dash = DASHES[(index + index // INKS) % len(DASHES)]
         marks[part.id] = Inked(tags[part.id], index % INKS + 1, dash)
-    return marks
+    return MappingProxyType(marks)
 
 
 def tags_of(session: Session) -> dict[str, str]:
@@ -38,10 +55,18 @@ def tags_of(session: Session) -> dict[str, str]:
     Names that differ only by a number get a letter and that number; so do those for which no two
     letters are left.
     """
-    taken = {part.tag for part in session.parts if part.tag}
-    stems = Counter(_stem(part.name)[0] for part in session.parts)
+    return _tags_of(_names(session))
+
+
+def _names(session: Session) -> tuple[Named, ...]:
+    return tuple(Named(part.id, part.name, part.tag) for part in session.parts)
+
+
+def _tags_of(parts: tuple[Named, ...]) -> dict[str, str]:
+    taken = {part.tag for part in parts if part.tag}
+    stems = Counter(_stem(part.name)[0] for part in parts)
     found: dict[str, str] = {}
-    for part in session.parts:
+    for part in parts:
         found[part.id] = part.tag or _tag(part.name, taken, stems)
         taken.add(found[part.id])
     return found

@@ -1,7 +1,7 @@
 """How long the work behind an answer took, told to the browser in the header Server-Timing (W3C).
 
     with span("sound"):
-        block = chunk_at(name, at)
+        blocks = sound.chunks()
 
 The tools of every browser draw it beside the request; the benchmark of an edit to the ear adds it up.
 """
