@@ -17,7 +17,7 @@ from pondel.core.document import content_hash
 from pondel.core.errors import BadDocument, NotFound
 from pondel.core.moves.controls import controls_of, item_lists
 from pondel.core.moves.registry import KINDS
-from pondel.core.reading import json_schema, parse_session, to_json
+from pondel.core.reading import json_schema, parse_session, to_json, to_text
 
 EXAMPLE = {
     "pondel": 3,
@@ -85,6 +85,21 @@ def test_the_documented_example_is_a_session_and_comes_back_unchanged():
     assert parse_session(again) == session
     Draft202012Validator.check_schema(json_schema())
     assert not list(Draft202012Validator(json_schema()).iter_errors(EXAMPLE))
+
+
+def test_the_kept_text_of_every_kind_holds_what_its_values_are():
+    tiny, odd = 1e-7 / 3, 'Küche 鼓 "ß" \\'
+    moves = [
+        {"id": f"m{n}", "kind": kind.name, **({"key": {"source": "kick"}} if kind.keyed else {})}
+        for n, kind in enumerate(kind for kind in KINDS.values() if kind.pair is None)
+    ]
+    kick = {"id": "kick", "fader_db": -math.pi, "start_s": tiny}
+    session = session_of(kick, {"id": "tuba", "name": odd, "moves": moves})
+    text = to_text(session)
+    assert json.loads(text) == to_json(session) and parse_session(text) == session
+    assert (
+        json.loads(text)["parts"][0]["start_s"] == tiny and odd in json.loads(text)["parts"][1]["name"]
+    )
 
 
 def broken(path: list, value) -> dict:

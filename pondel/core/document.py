@@ -371,5 +371,9 @@ def move_of(part: Part, move_id: str) -> Any:
 
 def content_hash(value: Any) -> str:
     """A short hash of JSON values that does not depend on the order of their fields."""
-    text = json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+    return text_hash(json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True))
+
+
+def text_hash(text: str) -> str:
+    """A short hash of a text."""
     return hashlib.sha256(text.encode()).hexdigest()[:24]

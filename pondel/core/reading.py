@@ -92,6 +92,11 @@ def to_json(session: Session) -> dict[str, Any]:
     return session.model_dump(mode="json")
 
 
+def to_text(session: Session) -> str:
+    """The same as JSON text, in one go."""
+    return session.model_dump_json()
+
+
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of the mix document."""
     return TypeAdapter(Session).json_schema(mode="validation")

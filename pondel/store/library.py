@@ -23,11 +23,11 @@ from cachetools import LRUCache
 from peewee import OperationalError
 
 from pondel.core.bounded import Bounded
-from pondel.core.document import Session, content_hash
+from pondel.core.document import Session, text_hash
 from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
-from pondel.core.reading import parse_session, to_json, was_looked_through
+from pondel.core.reading import parse_session, to_json, to_text, was_looked_through
 from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
@@ -208,6 +208,12 @@ class Library:
             raise NotFound(f"there is no session {session_id!r:.60}")
         return self._revision(row)
 
+    def _head_id(self, session_id: str) -> int | None:
+        """The number of the present state, without its document; None where there is none."""
+        table = self.tables.Session
+        here = (table.id == session_id) & table.removed.is_null()
+        return table.select(table.head).where(here).scalar()
+
     def revision(self, session_id: str, revision_id: int) -> Revision:
         """Any state a session has been in."""
         row = self.tables.Revision.get_or_none(id=revision_id, session=session_id)
@@ -243,7 +249,7 @@ class Library:
             done = _checked(change(head.document))
             worked_out(done.document)
             with self.database.atomic("immediate"):
-                if self.head(session_id).id == head.id:
+                if self._head_id(session_id) == head.id:
                     return self._put(head, done, gesture, arrival, prepare)
         with self.database.atomic("immediate"):
             head = self.based_on(session_id, base)
@@ -317,15 +323,15 @@ class Library:
         *,
         arrival: bool = False,
     ) -> Revision:
-        data = to_json(document)
+        text = to_text(document)
         row = self.tables.Revision.create(
             session=session_id,
             parent=parent,
             label=label,
             gesture=gesture,
             arrival=int(arrival),
-            document=json.dumps(data, ensure_ascii=False),
-            hash=content_hash(data),
+            document=text,
+            hash=text_hash(text),
         )
         self._know(row, document)
         table = self.tables.Session

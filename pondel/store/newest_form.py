@@ -9,8 +9,8 @@ import json
 from typing import Any
 
 from pondel.core.advice.older_sound import sounds_different
-from pondel.core.document import content_hash
-from pondel.core.reading import to_json
+from pondel.core.document import text_hash
+from pondel.core.reading import to_text
 from pondel.core.versions import VERSION, brought_up
 from pondel.store.revisions import Revision
 
@@ -32,9 +32,8 @@ def brought_to_newest(tables: Any, head: Revision) -> list[str]:
     found = brought_up(json.loads(row.document))
     if found.came_from == VERSION:
         return []
-    data = to_json(head.document)
-    text = json.dumps(data, ensure_ascii=False)
-    changed = table.update(document=text, hash=content_hash(data)).where(
+    text = to_text(head.document)
+    changed = table.update(document=text, hash=text_hash(text)).where(
         (table.id == head.id) & (table.hash == row.hash)
     )
     if not changed.execute():

@@ -15,6 +15,11 @@ from pondel.store.library import Library
 from pondel.store.revisions import Revision
 
 LETTERS = "ABCDEFGH"
+KEPT = (
+    "select session.variant, session.head, variant.name, variant.head from session "
+    "left join variant on variant.session_id = session.id where session.id = ?"
+)
+"""In SQL, since it is asked with every change: which variant is open, and those beside it."""
 
 
 @dataclass(frozen=True)
@@ -36,15 +41,13 @@ class Variants:
 
     def of(self, session_id: str) -> list[Variant]:
         """A session's variants in order of their letters; there is always A or another open one."""
-        row = self._sessions.get_or_none(id=session_id)
-        if row is None:
+        rows = self._library.database.execute_sql(KEPT, (session_id,)).fetchall()
+        if not rows:
             raise NotFound(f"there is no session {session_id!r}")
-        heads = {kept.name: kept.head for kept in self._kept(session_id)}
-        heads[row.variant] = row.head
-        return [Variant(name, heads[name], name == row.variant) for name in sorted(heads)]
-
-    def _kept(self, session_id: str):
-        return self._table.select().where(self._table.session == session_id)
+        heads = {name: head for _, _, name, head in rows if name is not None}
+        opened, head = rows[0][:2]
+        heads[opened] = head
+        return [Variant(name, heads[name], name == opened) for name in sorted(heads)]
 
     def keep(self, session_id: str, base: int | None = None) -> Revision:
         """Keep the open variant as it is and go on with a copy of it under the next letter.

@@ -185,7 +185,10 @@ class FolderMedia(_GivenHits):
 
     def path(self, file: str) -> Path:
         """The file's place; BadDocument when it lies outside the folder, BadRecording when missing."""
-        path = (self._folder / file).resolve()
+        path = self._folder / file
+        if path.parent == self._folder and path.is_file() and not path.is_symlink():
+            return path
+        path = path.resolve()
         if not path.is_relative_to(self._folder):
             raise BadDocument(f"the file {file!r} lies outside the session's folder")
         if not path.is_file():
