@@ -249,6 +249,29 @@ def test_beside_which_ones_a_part_is_heard_does_not_grow_with_their_number(monke
         assert pair.alone_share == pytest.approx(wanted, abs=0.02)
 
 
+def test_a_hider_that_is_among_the_worst_for_a_while_is_told_as_all_along():
+    """One takes as much of a part all along; three others hide it more for half of the song."""
+    a, x = band(300, 900, -40, 1), band(300, 900, -40, 2)
+    loud, quiet = (band(300, 900, level_db, 3) for level_db in (-25, -90))
+    fades = [np.concatenate([loud[: RATE // 2], quiet[: RATE // 2]]) for _ in range(3)]
+    table, powers = table_of(a[:RATE], x[:RATE], *fades, block=25)
+    assert "b" in table.hiders("a")
+    wanted = hidden(Excitation(powers[0]), Excitation(powers[1])).share
+    assert table.alone_share("a", "b") == pytest.approx(wanted, abs=0.03)
+
+
+def test_what_would_be_won_counts_the_whole_song():
+    """One hides a part for a sixth of it, another after that: without the one the other still does."""
+    a, loud, cut = band(300, 900, -40, 1)[:RATE], band(300, 900, -30, 2)[:RATE], RATE // 6
+    early, late = loud.copy(), loud.copy()
+    early[cut:], late[:cut] = 0, 0
+    table, _ = table_of(a, early, late, block=20)
+    rest, _ = table_of(a, late, block=20)
+    won_db = rest.clear_db("a") - table.clear_db("a")
+    assert 0 < won_db < 5
+    assert table.would_win_db("a", "b") == pytest.approx(won_db, abs=0.7)
+
+
 def test_the_table_does_not_depend_on_the_order_of_parts():
     a, b, c = band(100, 1000, -30, 1), band(200, 2000, -35, 2), band(50, 400, -25, 3)
     straight, _ = table_of(a, b, c)

@@ -56,14 +56,16 @@ def frames_at_once(parts: int, part_frames: int) -> int:
 
 @dataclass(frozen=True)
 class _PairSums:
-    """A part beside one hider: what that one takes by itself, and histograms of the part's loudness,
-    against it alone and among all others but it.
+    """A part beside one hider, where it was heard beside it.
+
+    What that one takes by itself, of how much; the histogram of the part's loudness against it alone,
+    and what the histogram among all others would gain were it not there.
     """
 
     taken: np.ndarray
     own: np.ndarray
     alone: np.ndarray
-    without: np.ndarray
+    won: np.ndarray
 
     @classmethod
     def of(cls, groups: int) -> _PairSums:
@@ -81,19 +83,22 @@ class _PairSums:
         _take(loudness, partial_loudness(power, by, alone_db), groups, self.taken, self.own)
         gather_bands(alone_db, loudness, groups, PLACES_HZ.size, self.alone[:, np.newaxis])
         without_db = clear_above_db(power, heard.others - by)
-        gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.without)
+        gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.won)
+        np.subtract(self.won, heard.bands, out=self.won)
 
 
 @dataclass(frozen=True)
 class _Heard:
     """Every fourth frame of a part: its loudness, the group of each, and the power of the others.
 
-    `enough` is what a hider has to take for it to be told.
+    `bands` is the histogram of its loudness among them; `enough` is what a hider has to take for it to
+    be told.
     """
 
     alone: np.ndarray
     groups: np.ndarray
     others: np.ndarray
+    bands: np.ndarray
     enough: float
 
 
@@ -120,6 +125,7 @@ class TableMaker:
         self._by = np.zeros((groups, places, len(self._told), parts))
         self._given = np.zeros((len(self._told), parts))
         self._clear = np.zeros((parts, groups, places, BINS), np.float32)
+        self._bands = np.zeros((len(self._told), groups, BANDS, BINS), np.float32)
         self._pairs: list[dict[int, _PairSums]] = [{} for _ in self._ids]
         self._lengths = np.zeros(len(self._segments) + 1)
         self._frames = np.zeros((parts, groups))
@@ -150,6 +156,7 @@ class TableMaker:
         def besides(n: int) -> None:
             part, one = self._told[n], heard[n]
             if one is not None:
+                self._bands[n] += one.bands
                 self._add_besides(part, one, few, given[n], self._given[n])
 
         for _ in self._run(besides, range(len(self._told))):
@@ -197,8 +204,12 @@ class TableMaker:
         _weigh(lost, others, groups, present, alone, weights, self._alone[part])
         self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        alone, groups, others = (np.ascontiguousarray(one[::THIN]) for one in (alone, groups, others))
-        return _Heard(alone, groups, others, enough)
+        alone, groups, others, clear_db = (
+            np.ascontiguousarray(one[::THIN]) for one in (alone, groups, others, clear_db)
+        )
+        bands = np.zeros((self._frames.shape[1], BANDS, BINS), np.float32)
+        gather_bands(clear_db, alone, groups, PLACES_A_BAND, bands)
+        return _Heard(alone, groups, others, bands, enough)
 
     def _add_besides(self, part: int, heard: _Heard, few: np.ndarray, given, all_given) -> None:
         """Hear a part beside each of those that hide it most, where that one hides enough of it."""
@@ -238,14 +249,14 @@ class TableMaker:
             "clear_of": np.zeros((parts, groups, HIDERS, BINS), np.float32),
             "without": np.zeros((parts, groups, HIDERS, BANDS, BINS), np.float32),
         }
-        for part, given in zip(self._told, self._given, strict=True):
+        for part, given, bands in zip(self._told, self._given, self._bands, strict=True):
             pairs = self._pairs[part]
             for n, other in enumerate(sorted(pairs, key=lambda one: -given[one])[:HIDERS]):
                 hiders[part, n], one = other, pairs[other]
                 found["own_beside"][part, :, n] = one.own
                 found["alone_by"][part, :, n] = one.taken
                 found["clear_of"][part, :, n] = one.alone
-                found["without"][part, :, n] = one.without
+                found["without"][part, :, n] = np.maximum(bands + one.won, 0.0)
         return hiders, found
 
     def _by_segment(self, sums: np.ndarray) -> np.ndarray:
