@@ -21,6 +21,7 @@ from playwright.sync_api import Page  # noqa: E402
 from pondel.demo.session import ensure_demo  # noqa: E402
 from pondel.jobs.desk import Desk  # noqa: E402
 from pondel.store.library import Library  # noqa: E402
+from pondel.web.deck import SONG_COLUMNS  # noqa: E402
 
 OUT = ROOT / "docs" / "screenshots"
 LOOP = "start_s=18.4615&end_s=27.6923"
@@ -84,6 +85,7 @@ def main() -> None:
     desk = Desk(demo)
     document = demo.head(ensure_demo(desk, print)).document
     desk.analysis.whole_table(document)
+    desk.whole_mix.outline(document, SONG_COLUMNS)
     demo.close()
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "data"
