@@ -250,6 +250,32 @@ def test_a_change_is_worked_out_anew_where_another_came_first(tmp_path):
         return SetPart(part="a", field="fader_db", value=-4).apply(document)
 
     base = library.head(session_id).id
-    library.edit(session_id, base, slowly)
-    assert seen == [1, 2]
+    told = []
+    library.edit(session_id, base, slowly, worked_out=lambda document: told.append(len(document.parts)))
+    assert seen == told == [1, 2]
     assert [part.fader_db for part in library.head(session_id).document.parts] == [-4, 0]
+
+
+def test_what_is_begun_of_a_state_begins_before_it_is_kept_and_never_of_one_that_cannot_stand(library):
+    keyed = [{"id": "m", "kind": "compressor", "key": {"source": "b", "tap": "after fader"}}]
+    session_id = library.create(session_of({"id": "a", "moves": keyed}, {"id": "b"}))
+    kept = library.head(session_id)
+    begun = []
+
+    def begin(document):
+        begun.append((document.part("a").fader_db, library.head(session_id).id))
+
+    fader(library, session_id, -4, worked_out=begin)
+    assert begun == [(-4, kept.id)]
+    back = AddMove(part="b", kind="compressor", values={"key": {"source": "a", "tap": "before fader"}})
+    with pytest.raises(BadDocument, match="circle"):
+        library.edit(session_id, None, back.apply, worked_out=begin)
+    assert len(begun) == 1
+
+    def fails(document):
+        raise BadDocument("nobody can hear this")
+
+    head = library.head(session_id)
+    with pytest.raises(BadDocument, match="nobody"):
+        fader(library, session_id, -9, worked_out=fails)
+    assert library.head(session_id).id == head.id
