@@ -11,7 +11,7 @@ from datetime import date
 from pathlib import Path
 
 from bench import budget, crowd, ear, hearing, moves, printing, tryouts
-from bench.timing import RATE, Row, noise, seconds, side_by_side
+from bench.timing import RATE, Host, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session
 from pondel.core.engine import render
@@ -103,6 +103,7 @@ def growth() -> Row:
 
 
 def main() -> None:
+    host = Host()
     rows = [printing.memory(), *hearing.rows(), *moves.rows(), change(), growth()]
     rows += [*tryouts.rows(), *ear.rows(), *budget.rows(), *crowd.rows()]
     cores = len(os.sched_getaffinity(0))
@@ -111,7 +112,8 @@ def main() -> None:
         "    make bench\n\n"
         "prints these ratios; both sides of each are measured in turn in one run, medians.\n\n"
         f"{date.today()}, {platform.machine()}, {cores} cores, Python {platform.python_version()}, "
-        f"peak memory of the run {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB.\n\n"
+        f"peak memory of the run {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB; "
+        f"the host took {host.took():.0%} of the processor time for others.\n\n"
         "| work | measured | wanted | times |\n|---|---|---|---|\n"
     )
     text = head + "".join(f"| {' | '.join(row)} |\n" for row in rows)

@@ -23,7 +23,7 @@ from typing import NamedTuple
 
 from playwright.sync_api import Page
 
-from bench.timing import Row
+from bench.timing import Host, Row
 from pondel.core.document import Session
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.engine.chunks import ChunkedSession
@@ -242,8 +242,8 @@ SCENES: dict[str, tuple[Callable[[Session], Session], int, str]] = {
 """What is played, how many drags are made of it, and what is wanted."""
 
 
-def _drags(made: Callable[[Session], Session], count: int) -> tuple[list[Drag], float]:
-    """The drags, and the bare time of the same work in ms."""
+def _drags(made: Callable[[Session], Session], count: int) -> tuple[list[Drag], float, float]:
+    """The drags, the bare time of the same work in ms, and what the host took of the time meanwhile."""
     sys.path.insert(0, str(ROOT / "tests"))
     from browser_tools import browsing, open_page
 
@@ -265,7 +265,8 @@ def _drags(made: Callable[[Session], Session], count: int) -> tuple[list[Drag], 
             page.keyboard.press("Space")
             page.wait_for_timeout(14_000)
             track = page.evaluate(WATCH)
-            return [_drag(page, track, n, stored_db) for n in range(count)], bare
+            host = Host()
+            return [_drag(page, track, n, stored_db) for n in range(count)], bare, host.took()
 
 
 def rows() -> list[Row]:
@@ -276,7 +277,7 @@ def rows() -> list[Row]:
 
 def _rows_of(scene: str) -> list[Row]:
     made, count, wanted = SCENES[scene]
-    drags, bare = _drags(made, count)
+    drags, bare, took = _drags(made, count)
     last = [drag.last for drag in drags if drag.last is not None]
     where = f"{scene}, {count} drags, median and 95th percentile"
     heard = statistics.median(drag.heard for drag in drags)
@@ -285,7 +286,8 @@ def _rows_of(scene: str) -> list[Row]:
             f"last move of a drag to its sound scheduled in the browser, {where}",
             _spread(last),
             wanted,
-            f"bare work in the core {bare:.1f} ms; the last value was not heard in {count - len(last)} drags",
+            f"bare work in the core {bare:.1f} ms; the last value was not heard in {count - len(last)} drags; "
+            f"the host took {took:.0%} of the processor time meanwhile",
         ),
         (
             f"first move of a drag to the first new sound, {scene}",

@@ -32,6 +32,27 @@ def side_by_side(
     return statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
 
 
+class Host:
+    """How much of the processor time that was asked for the host of this machine gave to others.
+
+    Times of a busy hour say little: what a run was given stands beside them. From /proc/stat,
+    proc(5): user, nice and system time, and what was stolen.
+    """
+
+    def __init__(self) -> None:
+        self._begun = self._ticks()
+
+    def _ticks(self) -> tuple[int, int]:
+        names = Path("/proc/stat").read_text().split(maxsplit=9)[1:9]
+        user, nice, system, _, _, _, _, stolen = map(int, names)
+        return user + nice + system, stolen
+
+    def took(self) -> float:
+        """The share that was not given, 0 to 1, since this was made."""
+        used, stolen = (now - then for now, then in zip(self._ticks(), self._begun, strict=True))
+        return stolen / max(used + stolen, 1)
+
+
 def noise(seconds_long: float, channels: int = 2, seed: int = 1) -> np.ndarray:
     """Noise that swells and fades, as float32 (frames, channels)."""
     frames = round(seconds_long * RATE)
