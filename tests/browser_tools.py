@@ -7,9 +7,10 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 import waitress
-from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, Request, sync_playwright
 from web_tools import jobs_of
 
 from pondel.web import create_app
@@ -28,6 +29,10 @@ QUIET = [
     # Debian turns the rasteriser of a graphics card on: without a card it is emulated, slowly.
     "--disable-gpu-rasterization",
 ]
+
+
+unanswered: WeakKeyDictionary[Page, dict[Request, float]] = WeakKeyDictionary()
+"""What each page has asked for and not been answered yet, and when it asked."""
 
 
 @contextmanager
@@ -61,6 +66,10 @@ def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("console", lambda m: errors.append(said_by(m)) if m.type == "error" else None)
+    asked = unanswered[page] = {}
+    page.on("request", lambda request: asked.setdefault(request, time.monotonic()))
+    for ended in ("requestfinished", "requestfailed"):
+        page.on(ended, lambda request: asked.pop(request, None))
     # The first page of all waits until the kernels are compiled.
     page.goto(address, timeout=COLD_MS)
     page.wait_for_load_state("networkidle", timeout=COLD_MS)
@@ -72,9 +81,19 @@ def said_by(message: ConsoleMessage) -> str:
     return f"{message.text} at {message.location['url']}"
 
 
-def at_rest(page: Page) -> None:
+def at_rest(page: Page, seconds: float = 20.0) -> None:
     """Wait until all is saved and shown, and what plays is what is wanted."""
-    until(page, "pondel.isAtRest()")
+    ends = time.monotonic() + seconds
+    while not page.evaluate("pondel.isAtRest()"):
+        assert time.monotonic() < ends, f"no rest after {seconds:g} s: {unrest(page)}"
+        page.wait_for_timeout(40)
+
+
+def unrest(page: Page) -> str:
+    """What the page waits for, and since when."""
+    now = time.monotonic()
+    waits = [f"{now - since:.1f} s {request.url}" for request, since in unanswered[page].items()]
+    return "\n".join([str(page.evaluate("pondel.unrest()")), *waits])
 
 
 def until(page: Page, expression: str, seconds: float = 20.0) -> None:

@@ -30,16 +30,15 @@ from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
-from pondel.core.hearing.table_maker import TableMaker, frames_at_once
+from pondel.core.hearing.table_maker import STEP_FRAMES, TableMaker, frames_at_once
+from pondel.core.side_by_side import CORES, side_by_side
 from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
 from pondel.store.library import Library
 
 log = logging.getLogger("pondel.jobs")
 BLOCK_FRAMES = 1000
-PART_FRAMES = 48_000
 NO_FAMILIES: Members = {}
-CORES = 2
 TABLE_BYTES = 256 << 20
 
 
@@ -225,16 +224,16 @@ class Analysis:
         on_hits = [near_hits(self._recordings.hits_s(document.part(part)), frames) for part in parts]
         segments = [(round(s.start_s / FRAME_S), round(s.end_s / FRAME_S)) for s in document.sections]
         with ThreadPoolExecutor(CORES) as pool:
-            maker = TableMaker(_rows_of(parts, families), segments, pool)
-            block = frames_at_once(len(parts), PART_FRAMES)
+            maker = TableMaker(_rows_of(parts, families), segments, pool, step=self._step)
+            block = frames_at_once(len(parts))
             for first in range(0, frames, block):
-                self._step()
                 size = min(block, frames - first)
 
                 def heard(one: InTheMix, first: int = first, size: int = size) -> np.ndarray:
                     return _excited(one, rows, document, first, size)
 
-                powers = np.stack(list(pool.map(heard, parts.values())))
+                made = side_by_side(pool, heard, parts.values(), self._step, STEP_FRAMES // size)
+                powers = np.stack(list(made))
                 after_hits = np.stack([at[first : first + size] for at in on_hits])
                 maker.add(first, *together(list(parts), powers, after_hits, families)[1:])
         return maker.table().arrays

@@ -8,7 +8,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextvars import copy_context
 
 import numpy as np
 from cachetools import LRUCache
@@ -23,10 +22,9 @@ from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker, frames_at_once
+from pondel.core.side_by_side import CORES, side_by_side
 
-PART_FRAMES = 20_000
 NO_FAMILIES: Members = {}
-CORES = 2
 POWERS_BYTES, TABLES_BYTES = 128 << 20, 128 << 20
 
 
@@ -90,17 +88,12 @@ class Loops:
         """Excitation by each part. What is not known is made side by side, as urgent as the caller."""
         with self._lock:
             missing = [part for part, name in names.items() if name not in self._powers]
-        made: dict[str, np.ndarray] = {}
 
         def make(part: str) -> np.ndarray:
             return self._power(now, part, names[part], start, frames, side)
 
         with ThreadPoolExecutor(CORES) as pool:
-            for first in range(0, len(missing), CORES):
-                self._step()
-                few = missing[first : first + CORES]
-                under_way = [pool.submit(copy_context().run, make, part) for part in few]
-                made |= {part: one.result() for part, one in zip(few, under_way, strict=True)}
+            made = dict(zip(missing, side_by_side(pool, make, missing, self._step), strict=True))
         return [made[part] if part in made else make(part) for part in names]
 
     def _power(
@@ -119,10 +112,9 @@ class Loops:
     def _added_up(self, ids: list[str], powers: np.ndarray, on_hits: np.ndarray) -> HiddenTable:
         frames = powers.shape[1]
         with ThreadPoolExecutor(CORES) as pool:
-            maker = TableMaker(ids, pool=pool)
-            size = frames_at_once(len(ids), PART_FRAMES)
+            maker = TableMaker(ids, pool=pool, step=self._step)
+            size = frames_at_once(len(ids))
             for first in range(0, frames, size):
-                self._step()
                 block = slice(first, first + size)
                 maker.add(first, powers[:, block], on_hits[:, block])
         return maker.table()

@@ -12,7 +12,7 @@ from huey import Huey
 from pondel.core.document import Session
 from pondel.core.dsp.compiled import HEARING, RECORDINGS
 from pondel.core.errors import PondelError
-from pondel.jobs.analysis import CORES
+from pondel.core.side_by_side import CORES
 from pondel.jobs.compiling import until_compiled
 from pondel.jobs.desk import Desk
 from pondel.jobs.queue import Errand

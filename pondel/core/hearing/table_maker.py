@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
@@ -13,26 +14,30 @@ from pondel.core.hearing.clear import BINS, gather_bands
 from pondel.core.hearing.loudness import clear_above_db, partial_loudness, sounding
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
+from pondel.core.side_by_side import nothing, side_by_side
 
-THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 1000
+Made = TypeVar("Made")
+
+THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 600
+PART_FRAMES, STEP_FRAMES = 60_000, 20_000
+"""Frames of all parts in a block, which bounds the memory it takes, and between two rests."""
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _weigh(lost, others, groups, present, alone, weights, own):
-    """What is lost of a part for each power of its hiders, and the part's own sums.
+def _weigh(lost, others, groups, rows, alone, weights, n, own):
+    """What is lost of part `n` for each power of its hiders, and the part's own sums.
 
-    weights: float32 (groups present, places, frames); `present` are the numbers of these groups; own:
-    float64 (groups, places).
+    weights: float32 (rows, places, parts, frames), a row for each group that is present; own: float64
+    (groups, places).
     """
     least = np.float32(1e-20)
     for f in range(lost.shape[0]):
         if groups[f] < 0:
             continue
-        n = np.searchsorted(present, groups[f])
-        sums = own[groups[f]]
+        row, sums = weights[rows[f]], own[groups[f]]
         for b in range(lost.shape[1]):
-            weights[n, b, f] = lost[f, b] / max(others[f, b], least)
+            row[b, n, f] = lost[f, b] / max(others[f, b], least)
             sums[b] += alone[f, b]
 
 
@@ -48,9 +53,9 @@ def _take(alone, left, groups, sums, own):
             row[b] += THIN * max(alone[f, b] - left[f, b], np.float32(0.0))
 
 
-def frames_at_once(parts: int, part_frames: int) -> int:
-    """Frames of a block in which all parts together have so many: work stands still between blocks."""
-    frames = part_frames // max(parts, 1) // THIN * THIN
+def frames_at_once(parts: int) -> int:
+    """Frames of a block of so many parts."""
+    frames = PART_FRAMES // max(parts, 1) // THIN * THIN
     return min(max(frames, LEAST_AT_ONCE), MOST_AT_ONCE)
 
 
@@ -84,19 +89,20 @@ class _PairSums:
         gather_bands(alone_db, loudness, groups, PLACES_HZ.size, self.alone[:, np.newaxis])
         without_db = clear_above_db(power, heard.others - by)
         gather_bands(without_db, loudness, groups, PLACES_A_BAND, self.won)
-        np.subtract(self.won, heard.bands, out=self.won)
+        self.won[heard.present] -= heard.bands
 
 
 @dataclass(frozen=True)
 class _Heard:
     """Every fourth frame of a part: its loudness, the group of each, and the power of the others.
 
-    `bands` is the histogram of its loudness among them; `enough` is what a hider has to take for it to
-    be told.
+    `bands` are histograms of its loudness among them, of the groups that are present; `enough` is what
+    a hider has to take for it to be told.
     """
 
     alone: np.ndarray
     groups: np.ndarray
+    present: np.ndarray
     others: np.ndarray
     bands: np.ndarray
     enough: float
@@ -106,7 +112,8 @@ class TableMaker:
     """Adds a song up, block by block.
 
     `segments` are (first, last) frames; a frame outside all of them counts in the last segment.
-    Who is named in `only_hiding` takes from the others and has no figures of its own.
+    Who is named in `only_hiding` takes from the others and has no figures of its own. The work rests in
+    `step` now and then.
     """
 
     def __init__(
@@ -115,11 +122,12 @@ class TableMaker:
         segments: Sequence[tuple[int, int]] = (),
         pool: Executor | None = None,
         only_hiding: Collection[str] = (),
+        step: Callable[[], None] = nothing,
     ) -> None:
+        self._pool, self._step = pool, step
         self._ids = list(ids)
         self._told = [n for n, one in enumerate(self._ids) if one not in only_hiding]
         self._segments = list(segments)
-        self._run = pool.map if pool else map
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
         self._alone = np.zeros((parts, groups, places))
         self._by = np.zeros((groups, places, len(self._told), parts))
@@ -136,19 +144,26 @@ class TableMaker:
         `powers` is float32 (parts, frames, places), the excitation of each part; `on_hits` bool
         (parts, frames), whether a frame follows one of the part's own hits.
         """
+        frames = powers.shape[1]
         total = powers.sum(axis=0)
-        where = self._where(first, powers.shape[1])
+        where = self._where(first, frames)
         self._lengths += np.bincount(where, minlength=self._lengths.size)
-        present = np.unique(np.concatenate([2 * where, 2 * where + 1]))
-        shape = (len(self._told), present.size, PLACES_HZ.size, powers.shape[1])
-        weights = np.zeros(shape, np.float32)
+        groups = 2 * where + on_hits
+        present = np.unique(groups)
+        weights = np.zeros((present.size, PLACES_HZ.size, len(self._told), frames), np.float32)
+        by_place = np.empty((PLACES_HZ.size, len(self._ids), frames), np.float32)
 
         def hear(n: int) -> _Heard | None:
             part = self._told[n]
-            return self._hear(part, powers[part], total, where * 2 + on_hits[part], present, weights[n])
+            return self._hear(part, powers[part], total, groups[part], present, weights, n)
 
-        heard = list(self._run(hear, range(len(self._told))))
-        given = self._give_to_hiders(weights, powers, present)
+        def lay_out(part: int) -> None:
+            by_place[:, part] = powers[part].T
+
+        for _ in self._each(lay_out, len(self._ids), frames):
+            pass
+        heard = list(self._each(hear, len(self._told), frames))
+        given = self._give_to_hiders(weights, by_place, present)
         self._given += given
         # What a hider would take by itself is told well enough by every fourth frame.
         few = np.ascontiguousarray(powers[:, ::THIN])
@@ -156,32 +171,36 @@ class TableMaker:
         def besides(n: int) -> None:
             part, one = self._told[n], heard[n]
             if one is not None:
-                self._bands[n] += one.bands
+                self._bands[n][present] += one.bands
                 self._add_besides(part, one, few, given[n], self._given[n])
 
-        for _ in self._run(besides, range(len(self._told))):
+        for _ in self._each(besides, len(self._told), frames):
             pass
 
+    def _each(self, work: Callable[[int], Made], count: int, frames: int) -> Iterator[Made]:
+        every = max(1, STEP_FRAMES // frames)
+        return side_by_side(self._pool, work, range(count), self._step, every)
+
     def _give_to_hiders(
-        self, weights: np.ndarray, powers: np.ndarray, present: np.ndarray
+        self, weights: np.ndarray, by_place: np.ndarray, present: np.ndarray
     ) -> np.ndarray:
         """Add what is lost of all parts at once, to each hider in proportion to its power.
 
         For each place a product of matrices: what is lost of the parts, over frames, by the powers of
-        all. So it takes next to nothing, however many parts there are. Returns what each takes of
-        each in these frames, (told, parts).
+        all. So it takes next to nothing, however many parts there are. weights: (groups present,
+        places, told, frames); by_place: (places, parts, frames). Returns what each takes of each in
+        these frames, (told, parts).
         """
 
         def give(places: slice) -> np.ndarray:
-            given = np.ascontiguousarray(weights[:, :, places].transpose(1, 2, 0, 3))
-            lost = np.matmul(given, np.ascontiguousarray(powers[:, :, places].transpose(2, 1, 0)))
+            lost = np.matmul(weights[:, places], by_place[places].transpose(0, 2, 1))
             lost[:, :, np.arange(len(self._told)), self._told] = 0.0
             for n, group in enumerate(present):
                 self._by[group, places] += lost[n]
             return lost.sum(axis=(0, 1), dtype=np.float64)
 
         half = PLACES_HZ.size // 2
-        lower, upper = self._run(give, [slice(0, half), slice(half, None)])
+        lower, upper = side_by_side(self._pool, give, [slice(0, half), slice(half, None)])
         return lower + upper
 
     def _where(self, first: int, frames: int) -> np.ndarray:
@@ -190,33 +209,36 @@ class TableMaker:
             segment[max(0, start - first) : max(0, end - first)] = n
         return segment
 
-    def _hear(self, part, power, total, groups, present, weights) -> _Heard | None:
+    def _hear(self, part, power, total, groups, present, weights, n) -> _Heard | None:
         """A part by itself and among the others; None where it does not sound."""
         alone = partial_loudness(power)
         counted = sounding(alone)
         if not counted.any():
             return None
+        rows = np.where(counted, np.searchsorted(present, groups), -1)
         groups = np.where(counted, groups, -1)
         others = np.maximum(total - power, 0.0)
         clear_db = np.empty_like(alone)
         lost = np.maximum(alone - partial_loudness(power, others, clear_db), 0.0)
         gather_bands(clear_db, alone, groups, 1, self._clear[part])
-        _weigh(lost, others, groups, present, alone, weights, self._alone[part])
+        _weigh(lost, others, groups, rows, alone, weights, n, self._alone[part])
         self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
-        alone, groups, others, clear_db = (
-            np.ascontiguousarray(one[::THIN]) for one in (alone, groups, others, clear_db)
+        alone, groups, rows, others, clear_db = (
+            np.ascontiguousarray(one[::THIN]) for one in (alone, groups, rows, others, clear_db)
         )
-        bands = np.zeros((self._frames.shape[1], BANDS, BINS), np.float32)
-        gather_bands(clear_db, alone, groups, PLACES_A_BAND, bands)
-        return _Heard(alone, groups, others, bands, enough)
+        bands = np.zeros((present.size, BANDS, BINS), np.float32)
+        gather_bands(clear_db, alone, rows, PLACES_A_BAND, bands)
+        return _Heard(alone, groups, present, others, bands, enough)
 
     def _add_besides(self, part: int, heard: _Heard, few: np.ndarray, given, all_given) -> None:
         """Hear a part beside each of those that hide it most, where that one hides enough of it."""
+        pairs = self._pairs[part]
         for other in np.argsort(-all_given, kind="stable")[:HIDERS].tolist():
             if given[other] >= heard.enough:
-                pair = self._pairs[part].setdefault(other, _PairSums.of(self._frames.shape[1]))
-                pair.add(few[part], few[other], heard)
+                if other not in pairs:
+                    pairs[other] = _PairSums.of(self._frames.shape[1])
+                pairs[other].add(few[part], few[other], heard)
 
     def table(self) -> HiddenTable:
         """Everything added so far."""

@@ -339,4 +339,5 @@ KIND = MoveKind(
     keyed=True,
     timed=True,
     in_brief=_in_brief,
+    warmed_by=({"hold_ms": 5},),
 )

@@ -16,7 +16,7 @@ import * as spectra from "./spectra.js";
 import { go, look, onShown, reload } from "./stage.js";
 import { firstLoop } from "./loop.js";
 import { learn, on, state, tell } from "./state.js";
-import { isIdle } from "./questions.js";
+import { busy, isIdle } from "./questions.js";
 import { told } from "./told.js";
 import * as proof from "./proof.js";
 import * as rows from "./rows.js";
@@ -265,5 +265,7 @@ async function begin() {
 
 /** Whether all is saved and shown, and what plays is what is wanted. */
 const isAtRest = () => isAnswered() && isIdle() && deck.player.isSettled();
-window.pondel = { player: deck.player, state, isAtRest };
+/** What is waited for where that does not hold. */
+const unrest = () => ({ isAnswered: isAnswered(), isSettled: deck.player.isSettled(), ...busy() });
+window.pondel = { player: deck.player, state, isAtRest, unrest };
 begin().catch((error) => say(error.message));

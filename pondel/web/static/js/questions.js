@@ -25,6 +25,9 @@ export const isHurried = () => under_way > 0;
 /** Whether nothing is asked for, and nothing is about to be. */
 export const isIdle = () => under_way === 0 && open === 0;
 
+/** How much goes first just now, and how many questions wait. */
+export const busy = () => ({ under_way, open });
+
 /**
  * Do `work` after a pause of `wait_ms` in which nothing was asked for and nothing went first.
  * @param {() => unknown} work @param {number} wait_ms @returns {() => void}
