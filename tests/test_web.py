@@ -136,6 +136,14 @@ def test_after_a_change_a_hall_rings_on_under_a_name_that_is_not_kept(caller, so
     assert "_" not in caller.edit(song, **fader, listen=listen).json["sound"]["hash"]
 
 
+@pytest.mark.parametrize(
+    "what", ["/intake", "/lanes", "/moves?part=tuba", "/facts", "/strips", "/match?hear=mix"]
+)
+def test_a_browser_keeps_no_answer_about_the_session_as_it_was(caller, song, what):
+    answer = caller.client.get(f"/sessions/{song}{what}", follow_redirects=True)
+    assert answer.status_code == 200 and answer.headers["Cache-Control"] == "no-store"
+
+
 def test_a_drag_that_replaced_its_revision_is_still_answered(caller, song):
     target = {"op": "set part", "part": "tuba", "field": "fader_db", "gesture": "drag-1"}
     gone = caller.edit(song, **target, value=-2).json["session"]["revision"]

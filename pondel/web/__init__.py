@@ -61,6 +61,7 @@ def create_app(
     logins = Logins(jobs.library.tables.Login, security.password_print(key, password))
     security.secure(app, password, logins, behind_proxy=behind_proxy)
     app.after_request(answer_in_order)
+    app.after_request(keep_nothing)
     tell_spans(app)
     register_failures(app)
     register_screens(app)
@@ -75,6 +76,16 @@ def answer_in_order(response: Response) -> Response:
     number = request.headers.get("Pondel-Order", "")
     if not response.cache_control.immutable and number.isdecimal() and len(number) <= 15:
         response.headers["Pondel-Order"] = number
+    return response
+
+
+def keep_nothing(response: Response) -> Response:
+    """A browser keeps no answer that does not say so itself: it is about the session as it was.
+
+    Who keeps answers also lets one question wait for another to the same address, up to 20 s.
+    """
+    if not response.cache_control:
+        response.cache_control.no_store = True
     return response
 
 

@@ -50,11 +50,15 @@ async function checked(response) {
 const inTurn = new Few(2);
 let asked = 0;
 
-/** Every question has a number, and every answer carries the number of its question, but for what the browser keeps. */
+/**
+ * Every question has a number, and every answer carries the number of its question. The browser keeps none
+ * and looks for none in what it keeps, but for sound.
+ * @param {string} url @param {RequestInit} options
+ */
 async function reach(url, options) {
   const order = String(++asked);
   const headers = { ...options.headers, "Pondel-Order": order };
-  const response = await fetch(url, { ...options, headers }).catch((error) => {
+  const response = await fetch(url, { cache: "no-store", ...options, headers }).catch((error) => {
     if (error.name === "AbortError") throw error;
     throw new Refused(0, "Pondel does not answer; what was saved is safe. Start it again and reload this page.");
   });
@@ -105,7 +109,7 @@ export const getPageInTurn = (url, options) => inTurn.within(() => getPage(url, 
 
 export async function getFloats(url, signal = undefined) {
   const headers = { Accept: "application/json, application/octet-stream" };
-  return new Float32Array(await (await checked(await reach(url, { signal, headers }))).arrayBuffer());
+  return new Float32Array(await (await checked(await reach(url, { signal, headers, cache: "default" }))).arrayBuffer());
 }
 
 /** Ask for a change. An answer may bring sound along, as `samples`: its length, the JSON, 32-bit floats. */
