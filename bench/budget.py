@@ -31,12 +31,9 @@ PARTS = (8, 24, 50, 100)
 SONG_S, LOOP_S, LOOP_APART_S = 60.0, 8.0, 2.75
 PATIENCE_S = 900.0
 EDITS = 20
-ROUNDS = 5
-Growth = dict[int, tuple[float, float]]
-"""Median seconds of a loop's fights, and of adding the whole table up, by the number of parts.
-
-Not the least: work of a fifth of a second finds a quiet moment of the machine more often than of three.
-"""
+ROUNDS = 9
+Growth = dict[int, list[tuple[float, float]]]
+"""Seconds of a loop's fights, and of adding the whole table up, in each round, by the number of parts."""
 
 
 def _stem(n: int, song_s: float) -> np.ndarray:
@@ -99,7 +96,7 @@ def measured(count: int) -> tuple[dict[str, float], Growth]:
 def _in_turn(jobs: Jobs, document: Session) -> Growth:
     """Sessions of the first parts of one, each measured in every round, each with a level and a loop of its
     own: loops that shared some of the song would spare the later one some of the work."""
-    times: dict[int, list[tuple[float, float]]] = {count: [] for count in PARTS}
+    times: Growth = {count: [] for count in PARTS}
     for n in range(ROUNDS):
         for at, count in enumerate(PARTS):
             level = {"listening_level_db_spl": document.listening_level_db_spl + 0.01 * (n + 1)}
@@ -108,13 +105,7 @@ def _in_turn(jobs: Jobs, document: Session) -> Growth:
             start, frames = round(start_s * RATE), round(LOOP_APART_S * RATE)
             loop_s = seconds(partial(jobs.desk.loops.table, few, start, frames))
             times[count].append((loop_s, seconds(partial(jobs.desk.analysis.table, few))))
-    return {
-        count: (
-            statistics.median(loop for loop, _ in taken),
-            statistics.median(song for _, song in taken),
-        )
-        for count, taken in times.items()
-    }
+    return times
 
 
 def take_in(jobs: Jobs, song: str, folder: Path) -> None:
@@ -171,31 +162,48 @@ def _row(one: dict[str, float]) -> Row:
     )
 
 
-def _slope(parts: Sequence[float], costs: Sequence[float]) -> str:
+def _slope(parts: Sequence[float], costs: Sequence[float]) -> float:
     """How fast costs grow with the number of parts: 1 is in proportion, on logarithmic axes."""
-    return f"{np.polyfit(np.log(parts), np.log(costs), 1)[0]:.2f}"
+    return float(np.polyfit(np.log(parts), np.log(costs), 1)[0])
 
 
 def _slopes(found: list[dict[str, float]]) -> Row:
     parts = [one["parts"] for one in found]
     return (
         "how these grow from 8 to 100 parts (1: in proportion): files in; edit; memory",
-        "; ".join(_slope(parts, [one[name] for one in found]) for name in ("import", "edit", "memory")),
+        "; ".join(
+            f"{_slope(parts, [one[name] for one in found]):.2f}"
+            for name in ("import", "edit", "memory")
+        ),
         "at most 1",
         "slope on logarithmic axes",
     )
 
 
 def _growth(growth: Growth) -> Row:
-    """Of few parts each has few others to be heard beside; from 24 on as many as are ever heard apart."""
+    """Of few parts each has few others to be heard beside; from 24 on as many as are ever heard apart.
+
+    The median of the rounds' slopes: between two rounds the machine is not the same.
+    """
     counts = sorted(growth)
-    loops, songs = ([growth[count][n] for count in counts] for n in (0, 1))
+
+    def slopes(counts: Sequence[int]) -> str:
+        found = [
+            statistics.median(
+                _slope(counts, [growth[count][n][what] for count in counts]) for n in range(ROUNDS)
+            )
+            for what in (0, 1)
+        ]
+        return "; ".join(f"{slope:.2f}" for slope in found)
+
+    def seconds_of(count: int) -> str:
+        loops, songs = zip(*growth[count], strict=True)
+        return f"{count}: {statistics.median(loops):.2f} and {statistics.median(songs):.2f} s"
+
     return (
         "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn",
-        f"{_slope(counts[1:], loops[1:])}; {_slope(counts[1:], songs[1:])}",
+        slopes(counts[1:]),
         "at most 1",
-        f"from 8 parts on, where each has seven others, {_slope(counts, loops)} and {_slope(counts, songs)}; "
-        + "; ".join(
-            f"{count}: {growth[count][0]:.1f} and {growth[count][1]:.1f} s" for count in counts
-        ),
+        f"from 8 parts on, where each has seven others, {slopes(counts)}; "
+        + "; ".join(seconds_of(count) for count in counts),
     )

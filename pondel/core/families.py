@@ -60,6 +60,8 @@ def together(
     `powers` is (parts, frames, places), `on_hits` (parts, frames): a family has the hits of all its
     parts. Powers add, as of sounds that have nothing to do with each other.
     """
+    if not folded:
+        return list(ids), powers, on_hits
     family_of = {part: family for family, parts in folded.items() for part in parts}
     rows: dict[str, list[int]] = {}
     for n, part in enumerate(ids):

@@ -27,7 +27,7 @@ from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.hidden import near_hits
 from pondel.core.hearing.loudness import partial_loudness, total_sone
 from pondel.core.hearing.packing import pack, unpack
-from pondel.core.hearing.scale import BANDS_HZ
+from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import STEP_FRAMES, TableMaker, frames_at_once
@@ -228,15 +228,30 @@ class Analysis:
             block = frames_at_once(len(parts))
             for first in range(0, frames, block):
                 size = min(block, frames - first)
-
-                def heard(one: InTheMix, first: int = first, size: int = size) -> np.ndarray:
-                    return _excited(one, rows, document, first, size)
-
-                made = side_by_side(pool, heard, parts.values(), self._step, STEP_FRAMES // size)
-                powers = np.stack(list(made))
+                powers = self._powers(pool, list(parts.values()), rows, document, first, size)
                 after_hits = np.stack([at[first : first + size] for at in on_hits])
                 maker.add(first, *together(list(parts), powers, after_hits, families)[1:])
         return maker.table().arrays
+
+    def _powers(
+        self,
+        pool: ThreadPoolExecutor,
+        heard: list[InTheMix],
+        rows: dict[str, np.ndarray],
+        document: Session,
+        first: int,
+        size: int,
+    ) -> np.ndarray:
+        """Excitation by all parts in `size` frames from `first` on, float32 (parts, frames, places)."""
+        powers = np.empty((len(heard), size, PLACES_HZ.size), np.float32)
+
+        def hear(n: int) -> None:
+            powers[n] = _excited(heard[n], rows, document, first, size)
+
+        every = max(1, STEP_FRAMES // size)
+        for _ in side_by_side(pool, hear, range(len(heard)), self._step, every):
+            pass
+        return powers
 
 
 def _rows_of(parts: dict[str, InTheMix], families: Members) -> list[str]:

@@ -19,25 +19,28 @@ from pondel.core.side_by_side import nothing, side_by_side
 Made = TypeVar("Made")
 
 THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 600
-PART_FRAMES, STEP_FRAMES = 60_000, 20_000
+PART_FRAMES, STEP_FRAMES = 60_000, 40_000
 """Frames of all parts in a block, which bounds the memory it takes, and between two rests."""
+AT_ONCE = 200_000
+"""Numbers that one product of matrices is made of: they stay near the core that works at them."""
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _weigh(lost, others, groups, rows, alone, weights, n, own):
+def _weigh(lost, others, groups, alone, weights, n, own):
     """What is lost of part `n` for each power of its hiders, and the part's own sums.
 
-    weights: float32 (rows, places, parts, frames), a row for each group that is present; own: float64
-    (groups, places).
+    weights: float32 (places, parts, frames); own: float64 (groups, places).
     """
     least = np.float32(1e-20)
     for f in range(lost.shape[0]):
         if groups[f] < 0:
+            for b in range(lost.shape[1]):
+                weights[b, n, f] = np.float32(0.0)
             continue
-        row, sums = weights[rows[f]], own[groups[f]]
+        sums = own[groups[f]]
         for b in range(lost.shape[1]):
-            row[b, n, f] = lost[f, b] / max(others[f, b], least)
+            weights[b, n, f] = lost[f, b] / max(others[f, b], least)
             sums[b] += alone[f, b]
 
 
@@ -149,8 +152,8 @@ class TableMaker:
         where = self._where(first, frames)
         self._lengths += np.bincount(where, minlength=self._lengths.size)
         groups = 2 * where + on_hits
-        present = np.unique(groups)
-        weights = np.zeros((present.size, PLACES_HZ.size, len(self._told), frames), np.float32)
+        present = np.flatnonzero(np.bincount(groups.ravel()))
+        weights = np.empty((PLACES_HZ.size, len(self._told), frames), np.float32)
         by_place = np.empty((PLACES_HZ.size, len(self._ids), frames), np.float32)
 
         def hear(n: int) -> _Heard | None:
@@ -163,7 +166,7 @@ class TableMaker:
         for _ in self._each(lay_out, len(self._ids), frames):
             pass
         heard = list(self._each(hear, len(self._told), frames))
-        given = self._give_to_hiders(weights, by_place, present)
+        given = self._give_to_hiders(weights, by_place, groups[self._told], present)
         self._given += given
         # What a hider would take by itself is told well enough by every fourth frame.
         few = np.ascontiguousarray(powers[:, ::THIN])
@@ -182,26 +185,35 @@ class TableMaker:
         return side_by_side(self._pool, work, range(count), self._step, every)
 
     def _give_to_hiders(
-        self, weights: np.ndarray, by_place: np.ndarray, present: np.ndarray
+        self, weights: np.ndarray, by_place: np.ndarray, groups: np.ndarray, present: np.ndarray
     ) -> np.ndarray:
         """Add what is lost of all parts at once, to each hider in proportion to its power.
 
-        For each place a product of matrices: what is lost of the parts, over frames, by the powers of
-        all. So it takes next to nothing, however many parts there are. weights: (groups present,
-        places, told, frames); by_place: (places, parts, frames). Returns what each takes of each in
-        these frames, (told, parts).
+        For each place and group a product of matrices: what is lost of the parts, over frames, by the
+        powers of all. So it takes next to nothing, however many parts there are. weights: (places,
+        told, frames); by_place: (places, parts, frames); groups: (told, frames). Returns what each
+        takes of each in these frames, (told, parts).
         """
+        rest, *others = present
+        inside = [(group, (groups == group).astype(np.float32)) for group in others]
+        own = np.arange(len(self._told)), self._told
 
         def give(places: slice) -> np.ndarray:
-            lost = np.matmul(weights[:, places], by_place[places].transpose(0, 2, 1))
-            lost[:, :, np.arange(len(self._told)), self._told] = 0.0
-            for n, group in enumerate(present):
-                self._by[group, places] += lost[n]
-            return lost.sum(axis=(0, 1), dtype=np.float64)
+            weight, power = weights[places], by_place[places].transpose(0, 2, 1)
+            left = np.matmul(weight, power)
+            left[:, *own] = 0.0
+            taken = left.sum(axis=0, dtype=np.float64)
+            for group, counts in inside:
+                lost = np.matmul(weight * counts, power)
+                lost[:, *own] = 0.0
+                self._by[group, places] += lost
+                left -= lost
+            self._by[rest, places] += np.maximum(left, 0.0, out=left)
+            return taken
 
-        half = PLACES_HZ.size // 2
-        lower, upper = side_by_side(self._pool, give, [slice(0, half), slice(half, None)])
-        return lower + upper
+        step = max(1, AT_ONCE // max(weights[0].size, 1))
+        pieces = [slice(place, place + step) for place in range(0, PLACES_HZ.size, step)]
+        return np.sum(list(side_by_side(self._pool, give, pieces)), axis=0)
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
@@ -214,6 +226,7 @@ class TableMaker:
         alone = partial_loudness(power)
         counted = sounding(alone)
         if not counted.any():
+            weights[:, n] = 0.0
             return None
         rows = np.where(counted, np.searchsorted(present, groups), -1)
         groups = np.where(counted, groups, -1)
@@ -221,7 +234,7 @@ class TableMaker:
         clear_db = np.empty_like(alone)
         lost = np.maximum(alone - partial_loudness(power, others, clear_db), 0.0)
         gather_bands(clear_db, alone, groups, 1, self._clear[part])
-        _weigh(lost, others, groups, rows, alone, weights, n, self._alone[part])
+        _weigh(lost, others, groups, alone, weights, n, self._alone[part])
         self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
         alone, groups, rows, others, clear_db = (
