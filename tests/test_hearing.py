@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 import pytest
 from conftest import RATE, session_of
@@ -15,7 +17,7 @@ from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.hearing.excitation import Excitation, excitation_of, excite, skirts
 from pondel.core.hearing.hidden import hidden, near_hits
 from pondel.core.hearing.in_the_mix import in_the_mix
-from pondel.core.hearing.loudness import partial_loudness, short_term
+from pondel.core.hearing.loudness import partial_loudness, short_term, sounding
 from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ, places_between
 from pondel.core.hearing.spectra import ear_frames, ear_spectrum
@@ -270,6 +272,35 @@ def test_what_would_be_won_counts_the_whole_song():
     won_db = rest.clear_db("a") - table.clear_db("a")
     assert 0 < won_db < 5
     assert table.would_win_db("a", "b") == pytest.approx(won_db, abs=0.7)
+
+
+@pytest.mark.parametrize("threads", [0, 2])
+def test_what_is_lost_falls_to_each_hider_by_its_power_in_every_stretch(threads):
+    """Frame by frame: who has a third of the power of the others takes a third of what is lost."""
+    parts = [band(100, 1000, -30, 1), band(200, 2000, -36, 2), band(400, 900, -42, 3)]
+    powers = np.stack([excite([part], RATE).power for part in parts])
+    on_hits = np.random.default_rng(4).random(powers.shape[:2]) < 0.4
+    pool = ThreadPoolExecutor(threads) if threads else None
+    maker = TableMaker("abc", [(50, 130), (130, 220)], pool)
+    for first in range(0, powers.shape[1], 90):
+        maker.add(first, powers[:, first : first + 90], on_hits[:, first : first + 90])
+    maker.add(powers.shape[1], powers[:, :0], on_hits[:, :0])
+    segment = np.full(powers.shape[1], 2)
+    segment[50:130], segment[130:220] = 0, 1
+    for part, power in enumerate(powers):
+        others = powers.sum(axis=0) - power
+        alone = partial_loudness(power)
+        lost = np.maximum(alone - partial_loudness(power, others), 0.0)
+        lost[~sounding(alone)] = 0.0
+        for by in {0, 1, 2} - {part}:
+            taken = lost * powers[by] / np.maximum(others, 1e-20)
+            for where in (0, 1, 2):
+                for hit in (0, 1):
+                    inside = (segment == where) & (on_hits[part] == hit)
+                    found = maker.table().arrays["by"][where, hit, part, by]
+                    wanted = taken[inside].sum(axis=0)
+                    assert wanted.max() > 0
+                    np.testing.assert_allclose(found, wanted, rtol=1e-3, atol=1e-4 * wanted.max())
 
 
 def test_the_table_does_not_depend_on_the_order_of_parts():

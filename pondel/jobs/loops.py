@@ -93,7 +93,8 @@ class Loops:
             return self._power(now, part, names[part], start, frames, side)
 
         with ThreadPoolExecutor(CORES) as pool:
-            made = dict(zip(missing, side_by_side(pool, make, missing, self._step), strict=True))
+            found = side_by_side(pool, make, missing, self._step, CORES)
+            made = dict(zip(missing, found, strict=True))
         return [made[part] if part in made else make(part) for part in names]
 
     def _power(

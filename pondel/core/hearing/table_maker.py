@@ -148,6 +148,8 @@ class TableMaker:
         (parts, frames), whether a frame follows one of the part's own hits.
         """
         frames = powers.shape[1]
+        if not frames:
+            return
         total = powers.sum(axis=0)
         where = self._where(first, frames)
         self._lengths += np.bincount(where, minlength=self._lengths.size)
