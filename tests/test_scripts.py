@@ -12,7 +12,6 @@ import pytest
 
 ROOT = Path(__file__).parents[1]
 TOOLS = ROOT / "tests" / "js"
-SCRIPTS = ROOT / "pondel" / "web" / "static" / "js"
 
 
 def node(*words: str, cwd: Path = ROOT) -> str:
@@ -38,25 +37,20 @@ def test_scripts_fit_their_types(tools):
     node(str((tools / "tsc").resolve()), "--project", str(TOOLS / "tsconfig.json"))
 
 
-def test_scripts_are_clean(tools):
+def lint(tools: Path, *paths: str, cwd: Path = ROOT) -> None:
     config = str(TOOLS / "eslint.config.js")
-    node(
-        str((tools / "eslint").resolve()),
-        *("--config", config, "--max-warnings", "0"),
-        "pondel/web/static/js",
-        "tests/js/*.test.js",
-    )
+    node(str((tools / "eslint").resolve()), "--config", config, "--max-warnings", "0", *paths, cwd=cwd)
+
+
+def test_scripts_are_clean(tools):
+    lint(tools, "pondel/web/static/js", "tests/js/*.test.js")
 
 
 def test_the_linter_sees_a_fault(tools, tmp_path):
     """That nothing is found means that there is nothing, not that nothing was looked at."""
-    bad = SCRIPTS / "zz_fault_for_the_test.js"
-    bad.write_text("var x = 1;\nif (x == 2) undefined_name();\n")
-    try:
-        with pytest.raises(AssertionError, match="no-undef"):
-            test_scripts_are_clean(tools)
-    finally:
-        bad.unlink()
+    (tmp_path / "fault.js").write_text("var x = 1;\nif (x == 2) undefined_name();\n")
+    with pytest.raises(AssertionError, match="no-undef"):
+        lint(tools, ".", cwd=tmp_path)
 
 
 def test_the_logic_of_scripts():
