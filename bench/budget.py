@@ -28,10 +28,10 @@ from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 
 PARTS = (8, 24, 50, 100)
-SONG_S, LOOP_S, LOOP_APART_S = 60.0, 8.0, 2.75
+SONG_S, LOOP_S, LOOP_APART_S = 60.0, 8.0, 2.1
 PATIENCE_S = 900.0
 EDITS = 20
-ROUNDS = 9
+ROUNDS = 7
 Growth = dict[int, list[tuple[float, float]]]
 """Seconds of a loop's fights, and of adding the whole table up, in each round, by the number of parts."""
 
