@@ -20,15 +20,15 @@ Result = TypeVar("Result")
 CORES = 2
 
 
-def nothing() -> None:
-    """Where nobody has to be let through."""
+def go_on() -> None:
+    """The step of work that stands still for nobody."""
 
 
 def side_by_side(
     pool: Executor | None,
     work: Callable[[Item], Result],
     items: Iterable[Item],
-    between: Callable[[], None] = nothing,
+    between: Callable[[], None] = go_on,
     every: int = 1,
 ) -> Iterator[Result]:
     """The results of `work` in the order of the items, as urgent as the caller.

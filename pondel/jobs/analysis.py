@@ -30,7 +30,7 @@ from pondel.core.hearing.packing import pack, unpack
 from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
-from pondel.core.hearing.table_maker import STEP_FRAMES, TableMaker, frames_at_once
+from pondel.core.hearing.table_maker import TableMaker, frames_at_once, parts_between_rests
 from pondel.core.side_by_side import CORES, side_by_side
 from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
@@ -248,7 +248,7 @@ class Analysis:
         def hear(n: int) -> None:
             powers[n] = _excited(heard[n], rows, document, first, size)
 
-        every = max(1, STEP_FRAMES // size)
+        every = parts_between_rests(size)
         for _ in side_by_side(pool, hear, range(len(heard)), self._step, every):
             pass
         return powers

@@ -20,6 +20,7 @@ from pydantic import BaseModel
 from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Begun
 from pondel.core.moves.base import Traced
+from pondel.core.side_by_side import go_on
 
 MAX_BYTES = 512 << 20
 PASSING_BYTES = 96 << 20
@@ -37,10 +38,6 @@ Traces = dict[tuple[int, str], Traced]
 WAIT_S = 0.02
 SHARED = ("_chunked", "_session", "_media", "_reader", "_design")
 """What streams hold together with others: it is not theirs to count."""
-
-
-def go_on() -> None:
-    """Nothing waits."""
 
 
 class ChunkCache:

@@ -15,7 +15,7 @@ import numpy as np
 from pondel.core.audio.media import Media
 from pondel.core.document import Part, Session
 from pondel.core.engine import routing
-from pondel.core.engine.cache import ChunkCache, PassingCache, Traces, go_on
+from pondel.core.engine.cache import ChunkCache, PassingCache, Traces
 from pondel.core.engine.ears import EarSource, InTheMix, ear_blocks, in_the_mix_of
 from pondel.core.engine.graph import Graph, TraceLogs
 from pondel.core.engine.routing import Node
@@ -23,6 +23,7 @@ from pondel.core.engine.run_up import stand_at
 from pondel.core.engine.streams import Begun, Stream
 from pondel.core.errors import BadRecording
 from pondel.core.moves.base import TRACE_RATE, Ringing, Traced
+from pondel.core.side_by_side import go_on
 
 CHUNKS_PER_SECOND = 2
 

@@ -14,7 +14,7 @@ from pondel.core.hearing.clear import BINS, gather_bands
 from pondel.core.hearing.loudness import clear_above_db, partial_loudness, sounding
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HIDERS, LEAST_SHARE, PLACES_A_BAND, HiddenTable
-from pondel.core.side_by_side import nothing, side_by_side
+from pondel.core.side_by_side import go_on, side_by_side
 
 Made = TypeVar("Made")
 
@@ -60,6 +60,11 @@ def frames_at_once(parts: int) -> int:
     """Frames of a block of so many parts."""
     frames = PART_FRAMES // max(parts, 1) // THIN * THIN
     return min(max(frames, LEAST_AT_ONCE), MOST_AT_ONCE)
+
+
+def parts_between_rests(frames: int) -> int:
+    """After so many parts, of so many frames each, work rests."""
+    return max(1, STEP_FRAMES // frames)
 
 
 @dataclass(frozen=True)
@@ -125,7 +130,7 @@ class TableMaker:
         segments: Sequence[tuple[int, int]] = (),
         pool: Executor | None = None,
         only_hiding: Collection[str] = (),
-        step: Callable[[], None] = nothing,
+        step: Callable[[], None] = go_on,
     ) -> None:
         self._pool, self._step = pool, step
         self._ids = list(ids)
@@ -183,7 +188,7 @@ class TableMaker:
             pass
 
     def _each(self, work: Callable[[int], Made], count: int, frames: int) -> Iterator[Made]:
-        every = max(1, STEP_FRAMES // frames)
+        every = parts_between_rests(frames)
         return side_by_side(self._pool, work, range(count), self._step, every)
 
     def _give_to_hiders(
