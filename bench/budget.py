@@ -31,7 +31,7 @@ PARTS = (8, 24, 50, 100)
 SONG_S, LOOP_S, LOOP_APART_S = 60.0, 8.0, 2.1
 PATIENCE_S = 900.0
 EDITS = 20
-ROUNDS = 7
+ROUNDS = 15
 Growth = dict[int, list[tuple[float, float]]]
 """Seconds of a loop's fights, and of adding the whole table up, in each round, by the number of parts."""
 
@@ -183,27 +183,24 @@ def _slopes(found: list[dict[str, float]]) -> Row:
 def _growth(growth: Growth) -> Row:
     """Of few parts each has few others to be heard beside; from 24 on as many as are ever heard apart.
 
-    The median of the rounds' slopes: between two rounds the machine is not the same.
+    The median of the rounds' slopes, and between which half of them lie: between two rounds the machine
+    is not the same.
     """
     counts = sorted(growth)
 
-    def slopes(counts: Sequence[int]) -> str:
-        found = [
-            statistics.median(
-                _slope(counts, [growth[count][n][what] for count in counts]) for n in range(ROUNDS)
-            )
-            for what in (0, 1)
-        ]
-        return "; ".join(f"{slope:.2f}" for slope in found)
+    def slopes(counts: Sequence[int], what: int) -> str:
+        costs = [[growth[count][n][what] for count in counts] for n in range(ROUNDS)]
+        low, middle, high = statistics.quantiles([_slope(counts, one) for one in costs], n=4)
+        return f"{middle:.2f} ({low:.2f} to {high:.2f})"
 
     def seconds_of(count: int) -> str:
         loops, songs = zip(*growth[count], strict=True)
         return f"{count}: {statistics.median(loops):.2f} and {statistics.median(songs):.2f} s"
 
     return (
-        "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn",
-        slopes(counts[1:]),
+        "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn (half of the rounds)",
+        f"{slopes(counts[1:], 0)}; {slopes(counts[1:], 1)}",
         "at most 1",
-        f"from 8 parts on, where each has seven others, {slopes(counts)}; "
+        f"from 8 parts on, where each has seven others, {slopes(counts, 0)}; {slopes(counts, 1)}; "
         + "; ".join(seconds_of(count) for count in counts),
     )

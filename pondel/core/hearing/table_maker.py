@@ -135,10 +135,11 @@ class TableMaker:
         self._pool, self._step = pool, step
         self._ids = list(ids)
         self._told = [n for n, one in enumerate(self._ids) if one not in only_hiding]
+        self._only_hiding = [n for n, one in enumerate(self._ids) if one in only_hiding]
         self._segments = list(segments)
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
         self._alone = np.zeros((parts, groups, places))
-        self._by = np.zeros((groups, places, len(self._told), parts))
+        self._by = np.zeros((groups, places, len(self._told), parts), np.float32)
         self._given = np.zeros((len(self._told), parts))
         self._clear = np.zeros((parts, groups, places, BINS), np.float32)
         self._bands = np.zeros((len(self._told), groups, BANDS, BINS), np.float32)
@@ -165,13 +166,11 @@ class TableMaker:
 
         def hear(n: int) -> _Heard | None:
             part = self._told[n]
+            by_place[:, part] = powers[part].T
             return self._hear(part, powers[part], total, groups[part], present, weights, n)
 
-        def lay_out(part: int) -> None:
+        for part in self._only_hiding:
             by_place[:, part] = powers[part].T
-
-        for _ in self._each(lay_out, len(self._ids), frames):
-            pass
         heard = list(self._each(hear, len(self._told), frames))
         given = self._give_to_hiders(weights, by_place, groups[self._told], present)
         self._given += given
@@ -266,7 +265,7 @@ class TableMaker:
         return HiddenTable(
             self._ids,
             alone=self._by_segment(self._alone),
-            by=self._by_segment(self._by_part()),
+            by=self._by_part(),
             frames=self._by_segment(self._frames),
             clear=self._by_segment(self._clear),
             lengths=self._lengths.astype(np.float32),
@@ -275,10 +274,11 @@ class TableMaker:
         )
 
     def _by_part(self) -> np.ndarray:
-        """What is lost of each part to each other, (parts, groups, parts, places)."""
-        parts, groups = self._frames.shape
-        found = np.zeros((parts, groups, parts, PLACES_HZ.size), np.float32)
-        found[self._told] = self._by.transpose(2, 0, 3, 1)
+        """What each loses to each other, float32 (segments, away or on hits, parts, parts, places)."""
+        parts, places = len(self._ids), PLACES_HZ.size
+        found = np.zeros((self._lengths.size, 2, parts, parts, places), np.float32)
+        by = self._by.reshape(-1, 2, places, len(self._told), parts)
+        found[:, :, self._told] = by.transpose(0, 1, 3, 4, 2)
         return found
 
     def _hiders(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
