@@ -16,7 +16,7 @@ import numpy as np
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.scale import erb_hz
 from pondel.core.hearing.ear import transmission_db
-from pondel.core.hearing.scale import BAND_STEP, BANDS_HZ, PLACES_HZ
+from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import ear_spectrum
 
 REFERENCE_DBFS = -20.0
@@ -28,7 +28,6 @@ COVERED = 1e-5
 """A band this far below what surrounds it adds nothing anywhere."""
 FADED = 1e-9
 """Where a filter passes less than this, it is taken to pass nothing."""
-NEAR_CAM = 4.0
 
 
 @dataclass(frozen=True)
@@ -59,8 +58,8 @@ def _filtered(bands_hz: np.ndarray, centres_hz: np.ndarray, level_db: float) -> 
 
 @dataclass(frozen=True)
 class _Tables:
-    """Transmission per band; weights of the bands around each band, (bands, 2 n + 1); spread at each
-    whole dB, (bands x levels, places), and the range of places in which it is not nothing."""
+    """Transmission per band; weights of all bands in the filter around each, (bands, bands); spread at
+    each whole dB, (bands x levels, places), and the range of places in which it is not nothing."""
 
     carried: np.ndarray
     around: np.ndarray
@@ -72,33 +71,14 @@ class _Tables:
 @lru_cache(maxsize=1)
 def _tables() -> _Tables:
     carried = 10 ** (transmission_db(BANDS_HZ) / 10)
-    whole = _filtered(BANDS_HZ, BANDS_HZ, STANDARD_LEVEL_DB)
-    n = round(NEAR_CAM / BAND_STEP)
-    padded = np.pad(whole, ((n, n), (0, 0)))
-    around = np.stack([padded[b : b + 2 * n + 1, b] for b in range(BANDS_HZ.size)])
+    around = _filtered(BANDS_HZ, BANDS_HZ, STANDARD_LEVEL_DB).astype(np.float32)
+    around[around <= FADED] = 0.0
     levels = np.arange(LOUDEST_DB + 1, dtype=float)
     spread = np.stack([_filtered(BANDS_HZ, PLACES_HZ, level) for level in levels], axis=1)
     spread = np.ascontiguousarray(spread.reshape(-1, PLACES_HZ.size), np.float32)
     heard = spread > FADED
     reach = np.stack([heard.argmax(axis=1), PLACES_HZ.size - heard[:, ::-1].argmax(axis=1)], axis=1)
-    return _Tables(carried.astype(np.float32), around.astype(np.float32), spread, reach, levels.size)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
-def _levels_around(power, around, out):
-    """The power within one auditory filter around each band."""
-    bands = power.shape[1]
-    reach = around.shape[1] // 2
-    for f in range(power.shape[0]):
-        for b in range(bands):
-            first = max(0, b - reach)
-            last = min(bands, b + reach + 1)
-            given = power[f, first:last]
-            weights = around[b, first - b + reach : last - b + reach]
-            total = np.float32(0.0)
-            for i in range(given.size):
-                total += given[i] * weights[i]
-            out[f, b] = total
+    return _Tables(carried.astype(np.float32), around, spread, reach, levels.size)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
@@ -149,8 +129,7 @@ def excitation_of(
     tables = _tables()
     calibration = gain * 10 ** ((listening_level_db_spl - REFERENCE_DBFS) / 10)
     inside = band_power * (tables.carried * np.float32(calibration))
-    near = np.empty_like(inside)
-    _levels_around(inside, tables.around, near)
+    near = inside @ tables.around
     near_db = (10.0 * np.log10(np.maximum(near, np.float32(1e-10)))).astype(np.float32)
     out = np.zeros((inside.shape[0], PLACES_HZ.size), np.float32)
     _spread(inside, near, near_db, tables.spread, tables.reach, tables.levels, out)
