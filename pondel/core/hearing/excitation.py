@@ -129,9 +129,11 @@ def excitation_of(
     tables = _tables()
     calibration = gain * 10 ** ((listening_level_db_spl - REFERENCE_DBFS) / 10)
     inside = band_power * (tables.carried * np.float32(calibration))
+    out = np.zeros((inside.shape[0], PLACES_HZ.size), np.float32)
+    if not (inside >= INAUDIBLE_POWER).any():
+        return Excitation(out)
     near = inside @ tables.around
     near_db = (10.0 * np.log10(np.maximum(near, np.float32(1e-10)))).astype(np.float32)
-    out = np.zeros((inside.shape[0], PLACES_HZ.size), np.float32)
     _spread(inside, near, near_db, tables.spread, tables.reach, tables.levels, out)
     return Excitation(out)
 

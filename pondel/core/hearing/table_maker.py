@@ -229,7 +229,7 @@ class TableMaker:
 
     def _hear(self, part, power, total, groups, present, weights, n) -> _Heard | None:
         """A part by itself and among the others; None where it does not sound."""
-        alone = partial_loudness(power)
+        alone = partial_loudness(power) if power.any() else np.zeros_like(power)
         counted = sounding(alone)
         if not counted.any():
             weights[:, n] = 0.0
