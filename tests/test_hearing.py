@@ -274,11 +274,13 @@ def test_what_would_be_won_counts_the_whole_song():
     assert table.would_win_db("a", "b") == pytest.approx(won_db, abs=0.7)
 
 
-@pytest.mark.parametrize("threads", [0, 2])
-def test_what_is_lost_falls_to_each_hider_by_its_power_in_every_stretch(threads):
+@pytest.mark.parametrize(("threads", "at_rest"), [(0, []), (2, []), (2, [(1, 0), (0, 180), (2, 180)])])
+def test_what_is_lost_falls_to_each_hider_by_its_power_in_every_stretch(threads, at_rest):
     """Frame by frame: who has a third of the power of the others takes a third of what is lost."""
     parts = [band(100, 1000, -30, 1), band(200, 2000, -36, 2), band(400, 900, -42, 3)]
     powers = np.stack([excite([part], RATE).power for part in parts])
+    for part, first in at_rest:
+        powers[part, first : first + 90] = 0.0
     on_hits = np.random.default_rng(4).random(powers.shape[:2]) < 0.4
     pool = ThreadPoolExecutor(threads) if threads else None
     maker = TableMaker("abc", [(50, 130), (130, 220)], pool)
@@ -301,6 +303,18 @@ def test_what_is_lost_falls_to_each_hider_by_its_power_in_every_stretch(threads)
                     wanted = taken[inside].sum(axis=0)
                     assert wanted.max() > 0
                     np.testing.assert_allclose(found, wanted, rtol=1e-3, atol=1e-4 * wanted.max())
+
+
+def test_who_only_hides_takes_as_much_as_if_it_were_told():
+    powers = np.stack([excite([band(100, 1000, -30 - n, n)], RATE).power for n in range(3)])
+    nobody = np.zeros(powers.shape[:2], bool)
+    whole, others = TableMaker("abc"), TableMaker("abc", only_hiding="a")
+    for maker in (whole, others):
+        maker.add(0, powers, nobody)
+    wanted, found = whole.table().arrays["by"], others.table().arrays["by"]
+    assert wanted[..., 0, :, :].any() and not found[..., 0, :, :].any()
+    np.testing.assert_allclose(found[..., 1:, :, :], wanted[..., 1:, :, :], rtol=1e-5)
+    assert others.table().hiders("b") == whole.table().hiders("b")
 
 
 def test_the_table_does_not_depend_on_the_order_of_parts():

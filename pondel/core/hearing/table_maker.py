@@ -135,14 +135,13 @@ class TableMaker:
         self._pool, self._step = pool, step
         self._ids = list(ids)
         self._told = [n for n, one in enumerate(self._ids) if one not in only_hiding]
-        self._only_hiding = [n for n, one in enumerate(self._ids) if one in only_hiding]
         self._segments = list(segments)
         parts, groups, places = len(self._ids), 2 * (len(self._segments) + 1), PLACES_HZ.size
         self._alone = np.zeros((parts, groups, places))
-        self._by = np.zeros((groups, places, len(self._told), parts), np.float32)
-        self._given = np.zeros((len(self._told), parts))
+        self._by = np.zeros((groups, places, parts, parts), np.float32)
+        self._given = np.zeros((parts, parts))
         self._clear = np.zeros((parts, groups, places, BINS), np.float32)
-        self._bands = np.zeros((len(self._told), groups, BANDS, BINS), np.float32)
+        self._bands = np.zeros((parts, groups, BANDS, BINS), np.float32)
         self._pairs: list[dict[int, _PairSums]] = [{} for _ in self._ids]
         self._lengths = np.zeros(len(self._segments) + 1)
         self._frames = np.zeros((parts, groups))
@@ -160,30 +159,34 @@ class TableMaker:
         where = self._where(first, frames)
         self._lengths += np.bincount(where, minlength=self._lengths.size)
         groups = 2 * where + on_hits
-        present = np.flatnonzero(np.bincount(groups.ravel()))
-        weights = np.empty((PLACES_HZ.size, len(self._told), frames), np.float32)
-        by_place = np.empty((PLACES_HZ.size, len(self._ids), frames), np.float32)
+        there = [part for part, power in enumerate(powers) if power.any()]
+        told = [part for part in there if part in self._told]
+        if not told:
+            return
+        present = np.flatnonzero(np.bincount(groups[told].ravel()))
+        weights = np.empty((PLACES_HZ.size, len(told), frames), np.float32)
+        by_place = np.empty((PLACES_HZ.size, len(there), frames), np.float32)
 
         def hear(n: int) -> _Heard | None:
-            part = self._told[n]
-            by_place[:, part] = powers[part].T
+            part = told[n]
+            by_place[:, there.index(part)] = powers[part].T
             return self._hear(part, powers[part], total, groups[part], present, weights, n)
 
-        for part in self._only_hiding:
-            by_place[:, part] = powers[part].T
-        heard = list(self._each(hear, len(self._told), frames))
-        given = self._give_to_hiders(weights, by_place, groups[self._told], present)
+        for part in set(there).difference(told):
+            by_place[:, there.index(part)] = powers[part].T
+        heard = list(self._each(hear, len(told), frames))
+        given = self._give_to_hiders(weights, by_place, groups[told], present, told, there)
         self._given += given
         # What a hider would take by itself is told well enough by every fourth frame.
         few = np.ascontiguousarray(powers[:, ::THIN])
 
         def besides(n: int) -> None:
-            part, one = self._told[n], heard[n]
+            part, one = told[n], heard[n]
             if one is not None:
-                self._bands[n][present] += one.bands
-                self._add_besides(part, one, few, given[n], self._given[n])
+                self._bands[part][present] += one.bands
+                self._add_besides(part, one, few, given[part], self._given[part])
 
-        for _ in self._each(besides, len(self._told), frames):
+        for _ in self._each(besides, len(told), frames):
             pass
 
     def _each(self, work: Callable[[int], Made], count: int, frames: int) -> Iterator[Made]:
@@ -191,18 +194,26 @@ class TableMaker:
         return side_by_side(self._pool, work, range(count), self._step, every)
 
     def _give_to_hiders(
-        self, weights: np.ndarray, by_place: np.ndarray, groups: np.ndarray, present: np.ndarray
+        self,
+        weights: np.ndarray,
+        by_place: np.ndarray,
+        groups: np.ndarray,
+        present: np.ndarray,
+        told: list[int],
+        there: list[int],
     ) -> np.ndarray:
         """Add what is lost of all parts at once, to each hider in proportion to its power.
 
         For each place and group a product of matrices: what is lost of the parts, over frames, by the
-        powers of all. So it takes next to nothing, however many parts there are. weights: (places,
-        told, frames); by_place: (places, parts, frames); groups: (told, frames). Returns what each
-        takes of each in these frames, (told, parts).
+        powers of all that sound. So it takes next to nothing, however many parts there are. weights:
+        (places, told, frames); by_place: (places, there, frames); groups: (told, frames). Returns what
+        each takes of each in these frames, (parts, parts).
         """
         rest, *others = present
         inside = [(group, (groups == group).astype(np.float32)) for group in others]
-        own = np.arange(len(self._told)), self._told
+        own = np.arange(len(told)), np.searchsorted(there, told)
+        all_are_there = len(told) == len(self._ids)
+        pairs = (slice(None), slice(None)) if all_are_there else np.ix_(told, there)
 
         def give(places: slice) -> np.ndarray:
             weight, power = weights[places], by_place[places].transpose(0, 2, 1)
@@ -212,14 +223,16 @@ class TableMaker:
             for group, counts in inside:
                 lost = np.matmul(weight * counts, power)
                 lost[:, *own] = 0.0
-                self._by[group, places] += lost
+                self._by[group, places][:, *pairs] += lost
                 left -= lost
-            self._by[rest, places] += np.maximum(left, 0.0, out=left)
+            self._by[rest, places][:, *pairs] += np.maximum(left, 0.0, out=left)
             return taken
 
         step = max(1, AT_ONCE // max(weights[0].size, 1))
         pieces = [slice(place, place + step) for place in range(0, PLACES_HZ.size, step)]
-        return np.sum(list(side_by_side(self._pool, give, pieces)), axis=0)
+        given = np.zeros_like(self._given)
+        given[pairs] = np.sum(list(side_by_side(self._pool, give, pieces)), axis=0)
+        return given
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
@@ -229,7 +242,7 @@ class TableMaker:
 
     def _hear(self, part, power, total, groups, present, weights, n) -> _Heard | None:
         """A part by itself and among the others; None where it does not sound."""
-        alone = partial_loudness(power) if power.any() else np.zeros_like(power)
+        alone = partial_loudness(power)
         counted = sounding(alone)
         if not counted.any():
             weights[:, n] = 0.0
@@ -275,11 +288,8 @@ class TableMaker:
 
     def _by_part(self) -> np.ndarray:
         """What each loses to each other, float32 (segments, away or on hits, parts, parts, places)."""
-        parts, places = len(self._ids), PLACES_HZ.size
-        found = np.zeros((self._lengths.size, 2, parts, parts, places), np.float32)
-        by = self._by.reshape(-1, 2, places, len(self._told), parts)
-        found[:, :, self._told] = by.transpose(0, 1, 3, 4, 2)
-        return found
+        by = self._by.reshape(-1, 2, *self._by.shape[1:])
+        return np.ascontiguousarray(np.moveaxis(by, 2, -1))
 
     def _hiders(self) -> tuple[np.ndarray, dict[str, np.ndarray]]:
         """The three that hide each part most, and its sums with each of them."""
@@ -291,8 +301,8 @@ class TableMaker:
             "clear_of": np.zeros((parts, groups, HIDERS, BINS), np.float32),
             "without": np.zeros((parts, groups, HIDERS, BANDS, BINS), np.float32),
         }
-        for part, given, bands in zip(self._told, self._given, self._bands, strict=True):
-            pairs = self._pairs[part]
+        for part in self._told:
+            given, bands, pairs = self._given[part], self._bands[part], self._pairs[part]
             for n, other in enumerate(sorted(pairs, key=lambda one: -given[one])[:HIDERS]):
                 hiders[part, n], one = other, pairs[other]
                 found["own_beside"][part, :, n] = one.own
