@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from scipy.signal import firwin, kaiserord
 
@@ -48,6 +50,16 @@ def keep_every(signal, taps, factor, out):
                 add_weighed(every, taps, p, factor, size, row)
 
 
+@lru_cache(maxsize=16)
+def _taps(factor: int, keep: float) -> np.ndarray:
+    """A filter that passes up to `keep` of the new rate and nothing from 1 - `keep` on, float32."""
+    nyquist = factor / 2.0
+    passed, stopped = keep / nyquist, (1.0 - keep) / nyquist
+    count, beta = kaiserord(STOP_DB, stopped - passed)
+    taps = firwin(count | 1, (passed + stopped) / 2, window=("kaiser", beta))
+    return taps[::-1].astype(np.float32)
+
+
 class Decimator:
     """Keeps every `factor`-th frame; flat up to `keep` of the new rate, aligned in time.
 
@@ -56,13 +68,8 @@ class Decimator:
 
     def __init__(self, factor: int, channels: int, keep: float) -> None:
         self._factor = factor
-        nyquist = factor / 2.0
-        passed, stopped = keep / nyquist, (1.0 - keep) / nyquist
-        count, beta = kaiserord(STOP_DB, stopped - passed)
-        count |= 1
-        taps = firwin(count, (passed + stopped) / 2, window=("kaiser", beta))
-        self._taps = taps[::-1].astype(np.float32)
-        self._waiting = np.zeros((channels, count // 2), np.float32)
+        self._taps = _taps(factor, keep)
+        self._waiting = np.zeros((channels, self._taps.size // 2), np.float32)
 
     def push(self, wide: np.ndarray) -> np.ndarray:
         """float32 (channels, frames) in; as many whole steps out as there are."""

@@ -118,8 +118,11 @@ def _finite(block, wide):
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "reassoc"})
 def _cut(signal, starts, window, out):
-    """Windowed frames without their mean, which nobody hears and which would leak upwards."""
-    whole = np.float32(0.0)
+    """Windowed frames without their mean, which nobody hears and which would leak upwards.
+
+    Returns whether there is anything in them.
+    """
+    whole, anything = np.float32(0.0), np.float32(0.0)
     for i in range(window.size):
         whole += window[i]
     for k in range(starts.size):
@@ -129,9 +132,11 @@ def _cut(signal, starts, window, out):
         for i in range(window.size):
             row[i] = given[i] * window[i]
             total += row[i]
+            anything += abs(given[i])
         mean = total / whole
         for i in range(window.size):
             row[i] -= mean * window[i]
+    return anything > 0
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
@@ -188,8 +193,8 @@ class _LayerAtWork:
         cut = np.zeros((starts.size, layer.padded), np.float32)
         total = np.zeros((starts.size, layer.padded // 2 + 1), np.float32)
         for channel in self._waiting:
-            _cut(channel, starts, layer.window, cut)
-            _add_power(fft.rfft(cut, axis=1), total)
+            if _cut(channel, starts, layer.window, cut):
+                _add_power(fft.rfft(cut, axis=1), total)
         rows = np.empty((starts.size, layer.weights.shape[0]), np.float32)
         _sort_into_bands(total, layer.weights, layer.first_bins, rows)
         self._rows.append(rows)
