@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from functools import partial
 from typing import TypeVar
 
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
+from pondel.core.hearing.block import Block, weigh
 from pondel.core.hearing.clear import BINS, gather_bands
 from pondel.core.hearing.loudness import clear_above_db, partial_loudness, sounding
 from pondel.core.hearing.scale import PLACES_HZ
@@ -21,27 +23,7 @@ Made = TypeVar("Made")
 THIN, LEAST_AT_ONCE, MOST_AT_ONCE = 4, 64, 600
 PART_FRAMES, STEP_FRAMES = 60_000, 40_000
 """Frames of all parts in a block, which bounds the memory it takes, and between two rests."""
-AT_ONCE = 200_000
-"""Numbers that one product of matrices is made of: they stay near the core that works at them."""
 BANDS = -(-PLACES_HZ.size // PLACES_A_BAND)
-
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
-def _weigh(lost, others, groups, alone, weights, n, own):
-    """What is lost of part `n` for each power of its hiders, and the part's own sums.
-
-    weights: float32 (places, parts, frames); own: float64 (groups, places).
-    """
-    least = np.float32(1e-20)
-    for f in range(lost.shape[0]):
-        if groups[f] < 0:
-            for b in range(lost.shape[1]):
-                weights[b, n, f] = np.float32(0.0)
-            continue
-        sums = own[groups[f]]
-        for b in range(lost.shape[1]):
-            weights[b, n, f] = lost[f, b] / max(others[f, b], least)
-            sums[b] += alone[f, b]
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp"})
@@ -155,84 +137,31 @@ class TableMaker:
         frames = powers.shape[1]
         if not frames:
             return
-        total = powers.sum(axis=0)
         where = self._where(first, frames)
         self._lengths += np.bincount(where, minlength=self._lengths.size)
-        groups = 2 * where + on_hits
-        there = [part for part, power in enumerate(powers) if power.any()]
-        told = [part for part in there if part in self._told]
-        if not told:
+        block = Block.of(powers, 2 * where + on_hits, self._told)
+        if not block.told:
             return
-        present = np.flatnonzero(np.bincount(groups[told].ravel()))
-        weights = np.empty((PLACES_HZ.size, len(told), frames), np.float32)
-        by_place = np.empty((PLACES_HZ.size, len(there), frames), np.float32)
-
-        def hear(n: int) -> _Heard | None:
-            part = told[n]
-            by_place[:, there.index(part)] = powers[part].T
-            return self._hear(part, powers[part], total, groups[part], present, weights, n)
-
-        for part in set(there).difference(told):
-            by_place[:, there.index(part)] = powers[part].T
-        heard = list(self._each(hear, len(told), frames))
-        given = self._give_to_hiders(weights, by_place, groups[told], present, told, there)
+        for part in set(block.there).difference(block.told):
+            block.lay_out(part)
+        heard = list(self._each(partial(self._hear, block), len(block.told), frames))
+        given = block.share_out(self._pool, self._by)
         self._given += given
         # What a hider would take by itself is told well enough by every fourth frame.
         few = np.ascontiguousarray(powers[:, ::THIN])
 
         def besides(n: int) -> None:
-            part, one = told[n], heard[n]
+            part, one = block.told[n], heard[n]
             if one is not None:
-                self._bands[part][present] += one.bands
+                self._bands[part][block.present] += one.bands
                 self._add_besides(part, one, few, given[part], self._given[part])
 
-        for _ in self._each(besides, len(told), frames):
+        for _ in self._each(besides, len(block.told), frames):
             pass
 
     def _each(self, work: Callable[[int], Made], count: int, frames: int) -> Iterator[Made]:
         every = parts_between_rests(frames)
         return side_by_side(self._pool, work, range(count), self._step, every)
-
-    def _give_to_hiders(
-        self,
-        weights: np.ndarray,
-        by_place: np.ndarray,
-        groups: np.ndarray,
-        present: np.ndarray,
-        told: list[int],
-        there: list[int],
-    ) -> np.ndarray:
-        """Add what is lost of all parts at once, to each hider in proportion to its power.
-
-        For each place and group a product of matrices: what is lost of the parts, over frames, by the
-        powers of all that sound. So it takes next to nothing, however many parts there are. weights:
-        (places, told, frames); by_place: (places, there, frames); groups: (told, frames). Returns what
-        each takes of each in these frames, (parts, parts).
-        """
-        rest, *others = present
-        inside = [(group, (groups == group).astype(np.float32)) for group in others]
-        own = np.arange(len(told)), np.searchsorted(there, told)
-        all_are_there = len(told) == len(self._ids)
-        pairs = (slice(None), slice(None)) if all_are_there else np.ix_(told, there)
-
-        def give(places: slice) -> np.ndarray:
-            weight, power = weights[places], by_place[places].transpose(0, 2, 1)
-            left = np.matmul(weight, power)
-            left[:, *own] = 0.0
-            taken = left.sum(axis=0, dtype=np.float64)
-            for group, counts in inside:
-                lost = np.matmul(weight * counts, power)
-                lost[:, *own] = 0.0
-                self._by[group, places][:, *pairs] += lost
-                left -= lost
-            self._by[rest, places][:, *pairs] += np.maximum(left, 0.0, out=left)
-            return taken
-
-        step = max(1, AT_ONCE // max(weights[0].size, 1))
-        pieces = [slice(place, place + step) for place in range(0, PLACES_HZ.size, step)]
-        given = np.zeros_like(self._given)
-        given[pairs] = np.sum(list(side_by_side(self._pool, give, pieces)), axis=0)
-        return given
 
     def _where(self, first: int, frames: int) -> np.ndarray:
         segment = np.full(frames, len(self._segments))
@@ -240,20 +169,23 @@ class TableMaker:
             segment[max(0, start - first) : max(0, end - first)] = n
         return segment
 
-    def _hear(self, part, power, total, groups, present, weights, n) -> _Heard | None:
-        """A part by itself and among the others; None where it does not sound."""
+    def _hear(self, block: Block, n: int) -> _Heard | None:
+        """A told part by itself and among the others; None where it does not sound."""
+        part = block.told[n]
+        block.lay_out(part)
+        power, groups, present = block.powers[part], block.groups[part], block.present
         alone = partial_loudness(power)
         counted = sounding(alone)
         if not counted.any():
-            weights[:, n] = 0.0
+            block.weights[:, n] = 0.0
             return None
         rows = np.where(counted, np.searchsorted(present, groups), -1)
         groups = np.where(counted, groups, -1)
-        others = np.maximum(total - power, 0.0)
+        others = np.maximum(block.total - power, 0.0)
         clear_db = np.empty_like(alone)
         lost = np.maximum(alone - partial_loudness(power, others, clear_db), 0.0)
         gather_bands(clear_db, alone, groups, 1, self._clear[part])
-        _weigh(lost, others, groups, alone, weights, n, self._alone[part])
+        weigh(lost, others, groups, alone, block.weights, n, self._alone[part])
         self._frames[part] += np.bincount(groups[counted], minlength=self._frames.shape[1])
         enough = LEAST_SHARE * float(alone[counted].sum(dtype=np.float64))
         alone, groups, rows, others, clear_db = (
