@@ -7,6 +7,7 @@ import platform
 import resource
 import statistics
 import time
+from collections.abc import Iterator
 from datetime import date
 from pathlib import Path
 
@@ -102,10 +103,23 @@ def growth() -> Row:
     )
 
 
+def measured() -> Iterator[Row]:
+    """Everything that is measured, as it becomes known."""
+    yield printing.memory()
+    yield from hearing.rows()
+    yield from moves.rows()
+    yield change()
+    yield growth()
+    for others in (tryouts, ear, budget, crowd):
+        yield from others.rows()
+
+
 def main() -> None:
     host = Host()
-    rows = [printing.memory(), *hearing.rows(), *moves.rows(), change(), growth()]
-    rows += [*tryouts.rows(), *ear.rows(), *budget.rows(), *crowd.rows()]
+    rows: list[Row] = []
+    for row in measured():
+        rows.append(row)
+        print(" | ".join(row), flush=True)
     cores = len(os.sched_getaffinity(0))
     head = (
         "# Benchmarks\n\n"
@@ -118,7 +132,6 @@ def main() -> None:
     )
     text = head + "".join(f"| {' | '.join(row)} |\n" for row in rows)
     DOCS.write_text(text)
-    print(text)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 
 import numpy as np
 import pytest
@@ -204,6 +205,34 @@ def test_what_was_answered_while_the_song_was_listened_to_is_asked_for_again(
     with page.expect_response(lambda one: f"/lanes/{late}" in one.url and len(asked) > 1):
         page.reload()
     assert page.query_selector("#fights [data-again]") is None
+    assert errors == []
+    page.context.close()
+
+
+def test_nothing_is_asked_again_before_it_was_answered(server, song, browser):
+    """A page that always waits for an answer would keep the song from being listened to."""
+    address, jobs = server
+    jobs.desk.analysis.table(jobs.library.head(song).document)
+    page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
+    late = []
+
+    def for_now(route):
+        answer = route.fetch()
+        route.fulfill(response=answer, body=f"<p data-again></p>{answer.text()}")
+
+    page.route("**/lanes/fights*", for_now)
+    page.route("**/lanes/ridges*", lambda route: late.append(route))
+    page.clock.install()
+    page.reload(wait_until="commit")
+    page.wait_for_selector("#fights [data-again]", state="attached")
+    page.clock.run_for(5000)
+    assert len(late) == 1
+    late[0].continue_()
+    ends = time.monotonic() + 20
+    while len(late) < 2:
+        assert time.monotonic() < ends, "it is not asked again"
+        page.clock.run_for(1000)
+    page.unroute_all(behavior="ignoreErrors")
     assert errors == []
     page.context.close()
 

@@ -59,41 +59,57 @@ function showPicture() {
 }
 
 const AGAIN_MS = 900;
+const AFTER_FAULT_MS = 4000;
 let again = 0;
 
-/** Everything once more: something was answered for now, each answer says so of itself. */
-function askAgain() {
-  clearTimeout(again);
-  again = setTimeout(load, AGAIN_MS);
-}
+/** Whether something shown was answered for now, as each such answer says of itself. */
+const isForNow = () => Boolean(data?.for_now || $("#fights [data-again], #pair-facts [data-again]"));
 
+/**
+ * Everything once more while something is answered for now. It is asked when all answers are in: a
+ * page that always waits for one keeps what it waits for from getting on.
+ */
 const { now: load, soon } = question(
   async (signal) => {
     if (!box()) return;
     clearTimeout(again);
-    facts("lanes/fights", "#fights").then(showWorst);
-    if (state.picture === "pair") facts("lanes/pair", "#pair-facts");
-    data = await getInTurn(about("lanes/ridges"), signal);
-    lanes = new Map(data.lanes.map((lane) => [lane.id, lane]));
-    if (!state.view.zone && data.zone) takeZone(data.zone.low_hz, data.zone.high_hz);
-    redraw();
-    if (data.for_now) askAgain();
+    const told = [facts("lanes/fights", "#fights")];
+    if (state.picture === "pair") told.push(facts("lanes/pair", "#pair-facts"));
+    let isWhole = false;
+    try {
+      await showRidges(signal);
+      isWhole = true;
+    } finally {
+      const areTold = (await Promise.all(told)).every(Boolean);
+      const wait_ms = isWhole && areTold ? AGAIN_MS : AFTER_FAULT_MS;
+      if (!signal.aborted && isForNow()) again = setTimeout(load, wait_ms);
+    }
   },
   (message) => ($("#lanes-line").textContent = message),
   350,
 );
 
+async function showRidges(signal) {
+  data = await getInTurn(about("lanes/ridges"), signal);
+  lanes = new Map(data.lanes.map((lane) => [lane.id, lane]));
+  if (!state.view.zone && data.zone) takeZone(data.zone.low_hz, data.zone.high_hz);
+  redraw();
+}
+
+/** Fill a place with its facts; false where that failed, which is said. */
 async function facts(what, target) {
   const place = $(target);
-  if (!place) return;
+  if (!place) return true;
   const below = document.getElementById("lows-below")?.value;
   try {
     const wasForNow = place.querySelector("[data-again]");
     await fragment(about(what, { below }), place);
-    if (place.querySelector("[data-again]")) return askAgain();
-    if (wasForNow && target === "#fights") tellWorst(place);
+    if (wasForNow && target === "#fights" && !place.querySelector("[data-again]")) tellWorst(place);
+    if (target === "#fights") showWorst();
+    return true;
   } catch (error) {
     say(error.message);
+    return false;
   }
 }
 
