@@ -198,7 +198,7 @@ def _growth(growth: Growth) -> Row:
         return f"{count}: {statistics.median(loops):.2f} and {statistics.median(songs):.2f} s"
 
     return (
-        "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn (half of the rounds)",
+        "how a loop's fights and the whole table grow from 24 to 100 parts, measured in turn (between these lie half of the rounds)",
         f"{slopes(counts[1:], 0)}; {slopes(counts[1:], 1)}",
         "at most 1",
         f"from 8 parts on, where each has seven others, {slopes(counts, 0)}; {slopes(counts, 1)}; "

@@ -31,7 +31,7 @@ from pondel.core.hearing.scale import BANDS_HZ, PLACES_HZ
 from pondel.core.hearing.spectra import FRAME_S, ear_frames
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.hearing.table_maker import TableMaker, frames_at_once, parts_between_rests
-from pondel.core.side_by_side import CORES, side_by_side
+from pondel.core.side_by_side import CORES, go_on, side_by_side
 from pondel.jobs.ear_names import ears_name, hearing_code
 from pondel.jobs.recordings import Recordings
 from pondel.store.library import Library
@@ -46,7 +46,7 @@ class Analysis:
     """Analyses of whole songs, kept by content. Thread-safe."""
 
     def __init__(
-        self, library: Library, recordings: Recordings, step: Callable[[], None] = lambda: None
+        self, library: Library, recordings: Recordings, step: Callable[[], None] = go_on
     ) -> None:
         self._library = library
         self._recordings = recordings

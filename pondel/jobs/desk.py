@@ -29,6 +29,7 @@ from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.operations import Done, Operation, apply_all
+from pondel.core.side_by_side import go_on
 from pondel.core.survival import chunk_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.blind import BlindTests
@@ -68,7 +69,7 @@ class Desk:
     """
 
     def __init__(
-        self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
+        self, library: Library, step: Callable[[], None] = go_on, *, eager: bool = True
     ) -> None:
         self.library = library
         self._cache = ChunkCache(spill=Spill(library.folder.place("chunks"), library.caches))

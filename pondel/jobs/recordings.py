@@ -29,6 +29,7 @@ from pondel.core.measures.outline import Outline
 from pondel.core.measures.restruck import band_rises
 from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.measures.stereo import StereoImage, stereo_image
+from pondel.core.side_by_side import go_on
 from pondel.jobs.ear_names import file_ears_name
 from pondel.store.library import Library
 
@@ -78,7 +79,7 @@ class Recordings:
     """
 
     def __init__(
-        self, library: Library, step: Callable[[], None] = lambda: None, *, eager: bool = True
+        self, library: Library, step: Callable[[], None] = go_on, *, eager: bool = True
     ) -> None:
         self._library = library
         self._step = step

@@ -11,15 +11,14 @@ from collections.abc import Callable, Iterator
 
 from pondel.core.engine.graph import Graph
 from pondel.core.engine.streams import Stream
+from pondel.core.side_by_side import go_on
 
 BLOCK_FRAMES = 1 << 14
 Build = Callable[[int], tuple[Graph, list[Stream]]]
 """From a frame of the song to a graph that begins there, and what is to be read of it."""
 
 
-def stand_at(
-    build: Build, start: int, lead: int, step: Callable[[], None] = lambda: None
-) -> list[Stream]:
+def stand_at(build: Build, start: int, lead: int, step: Callable[[], None] = go_on) -> list[Stream]:
     """Streams whose next frame is `start`; `lead` is the run-up in which all that settles has settled.
 
     `step` is called now and then.
