@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 import time
+import traceback
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from types import FrameType
 from weakref import WeakKeyDictionary
 
 import waitress
@@ -90,10 +93,26 @@ def at_rest(page: Page, seconds: float = 20.0) -> None:
 
 
 def unrest(page: Page) -> str:
-    """What the page waits for, and since when."""
+    """What the page waits for, and since when; and where each thread of the server stands."""
     now = time.monotonic()
     waits = [f"{now - since:.1f} s {request.url}" for request, since in unanswered[page].items()]
-    return "\n".join([str(page.evaluate("pondel.unrest()")), *waits])
+    return "\n".join([str(page.evaluate("pondel.unrest()")), *waits, *threads_at_work()])
+
+
+def threads_at_work() -> list[str]:
+    """The innermost calls of every thread of this process but this one, the server's among them."""
+    names = {thread.ident: thread.name for thread in threading.enumerate()}
+    names.pop(threading.get_ident(), None)
+    return [
+        f"{names[ident]}: " + " < ".join(_calls(frame))
+        for ident, frame in sys._current_frames().items()
+        if ident in names
+    ]
+
+
+def _calls(frame: FrameType, most: int = 14) -> list[str]:
+    calls = traceback.extract_stack(frame)[-most:]
+    return [f"{Path(call.filename).name}:{call.lineno} {call.name}" for call in reversed(calls)]
 
 
 def until(page: Page, expression: str, seconds: float = 20.0) -> None:
