@@ -13,6 +13,7 @@ import pytest
 
 from pondel.core.engine.cache import ChunkCache
 from pondel.core.errors import NotFound
+from pondel.core.side_by_side import side_by_side
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.turns import MOST_PAGES, Superseded, Turns, be_nice
@@ -85,6 +86,13 @@ def test_a_question_of_a_page_that_changed_the_session_ends_at_its_next_step(tur
 def test_a_step_outside_of_a_question_is_never_given_up(turns):
     turns.drop("one")
     turns.step()
+
+
+def until(holds, seconds: float = 20.0) -> None:
+    ends = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < ends, "never came true"
+        time.sleep(0.002)
 
 
 def _in_thread(work) -> threading.Thread:
@@ -313,6 +321,90 @@ def test_two_pages_that_want_the_same_analysis_do_not_wait_for_each_other_for_ev
     for thread in threads:
         thread.join(20)
     assert answers == {("a", "x"): 3, ("b", "x"): 3}
+
+
+def test_nor_where_one_of_them_works_in_threads_of_its_own(turns, monkeypatch):
+    """A thread that waits for another page's analysis gives the turn back of the whole question."""
+    monkeypatch.setattr("pondel.jobs.turns.SLICE_S", 0.0)
+    cache, begun, answers = ChunkCache(), threading.Event(), {}
+
+    def make():
+        begun.set()
+        until(lambda: turns._waiting)
+        for _ in range(5):
+            turns.step()
+        return np.ones(3)
+
+    def ears(_=None):
+        return cache.get("ears", make, turns.step).sum()
+
+    def in_threads():
+        with ThreadPoolExecutor(2) as pool:
+            return sum(side_by_side(pool, ears, range(2), turns.step, 2))
+
+    threads = [asked(turns, "x", "a", ears, answers)]
+    assert begun.wait(10)
+    threads.append(asked(turns, "x", "b", in_threads, answers))
+    for thread in threads:
+        thread.join(20)
+    assert answers == {("a", "x"): 3, ("b", "x"): 6}
+
+
+def test_all_threads_of_a_question_that_is_not_wanted_any_more_end(turns):
+    cache, begun, answers = ChunkCache(), threading.Event(), {}
+    is_answered = threading.Event()
+    making = _in_thread(lambda: cache.get("ears", lambda: is_answered.wait(20) and np.ones(3)))
+    until(lambda: cache._making)
+
+    def wait_for_ears(_):
+        begun.set()
+        return cache.get("ears", lambda: np.ones(3), turns.step)
+
+    def in_threads():
+        with ThreadPoolExecutor(2) as pool:
+            return list(side_by_side(pool, wait_for_ears, range(2)))
+
+    threads = [asked(turns, "x", "a", in_threads, answers)]
+    assert begun.wait(10)
+    threads.append(asked(turns, "x", "a", lambda: "newer", {}))
+    threads[0].join(10)
+    assert isinstance(answers["a", "x"], Superseded)
+    is_answered.set()
+    for thread in (making, *threads):
+        thread.join(10)
+        assert not thread.is_alive()
+
+
+def test_what_is_for_the_ear_lets_go_on_what_it_waits_for(ear, monkeypatch):
+    """Else an edit and the analysis of a page that it needs would stand still for each other."""
+    monkeypatch.setattr("pondel.jobs.ear_first.LONGEST_STOP_S", 3600.0)
+    cache, begun, is_hurried = ChunkCache(), threading.Event(), threading.Event()
+    order: list[str] = []
+
+    def make():
+        begun.set()
+        assert is_hurried.wait(10)
+        for _ in range(5):
+            ear.step()
+        order.append("made")
+        return np.ones(3)
+
+    def hurried():
+        with ear.hurry(), ear.hurry():
+            is_hurried.set()
+            cache.get("ears", lambda: np.zeros(3), ear.step)
+            other.append(_in_thread(lambda: (ear.step(), order.append("let go"))))
+            other[0].join(0.1)
+            order.append("edited")
+
+    other: list[threading.Thread] = []
+    threads = [_in_thread(lambda: cache.get("ears", make, ear.step))]
+    assert begun.wait(10)
+    threads.append(_in_thread(hurried))
+    for thread in threads:
+        thread.join(10)
+    other[0].join(10)
+    assert order == ["made", "edited", "let go"]
 
 
 def test_what_hurried_work_has_done_in_other_threads_is_as_urgent(ear, monkeypatch):

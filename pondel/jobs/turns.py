@@ -8,6 +8,7 @@ import time
 from collections import OrderedDict, deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from functools import wraps
 from typing import Any, ParamSpec, TypeVar
@@ -41,7 +42,7 @@ def be_nice(niceness: int = NICENESS_BEHIND) -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), niceness)
 
 
-@dataclass
+@dataclass(eq=False)
 class _Question:
     kind: str
     page: str | None
@@ -49,6 +50,14 @@ class _Question:
     work: Callable[[], Any]
     is_gone: Callable[[], bool]
     answer: Future = field(default_factory=Future)
+    since: float = 0.0
+    """When its turn began."""
+
+
+_QUESTION: ContextVar[_Question | None] = ContextVar("question", default=None)
+"""What is worked at, in threads of its own too, if they are given the context."""
+_IS_BEHIND: ContextVar[bool] = ContextVar("is_behind", default=False)
+"""Whether nobody looks at what is done, likewise."""
 
 
 class Turns:
@@ -57,7 +66,9 @@ class Turns:
     A page asks one question of a kind at a time; a newer one takes the place of the older, even
     when that is being worked at: it ends at its next `step`. The questions of one page are worked
     at in the order in which they came; pages take turns, a slice each, so that none waits long for
-    another. Of more than a few pages the one that asked longest ago is given up, and so is a
+    another. A turn is a question's, in however many threads that is worked at: all of them rest where
+    it has passed on, and none of them keeps it while another waits for what a question at rest has
+    begun. Of more than a few pages the one that asked longest ago is given up, and so is a
     question whose asker has gone.
     """
 
@@ -70,10 +81,9 @@ class Turns:
         self._pages: OrderedDict[str | None, deque[_Question]] = OrderedDict()
         self._at_work: set[str | None] = set()
         self._changed = threading.Condition()
-        self._waiting: deque[object] = deque()
-        self._holder: object | None = None
+        self._waiting: deque[_Question] = deque()
+        self._holder: _Question | None = None
         self._count = 0
-        self._mine = threading.local()
         self._open = 0
         self._has_ended = False
 
@@ -93,16 +103,16 @@ class Turns:
         It holds nothing then that a page could wait for. Where it is begun by the thread that answers a
         page, the page waits for just this, and nothing stands still.
         """
-        if getattr(self._mine, "question", None) is not None:
+        if _QUESTION.get() is not None:
             return work
 
         @wraps(work)
         def done(*args: Asked.args, **kwargs: Asked.kwargs) -> Result:
-            self._mine.is_behind = True
+            outer = _IS_BEHIND.set(True)
             try:
                 return work(*args, **kwargs)
             finally:
-                self._mine.is_behind = False
+                _IS_BEHIND.reset(outer)
 
         return done
 
@@ -163,8 +173,8 @@ class Turns:
             self._answer(question)
 
     def _answer(self, question: _Question) -> None:
-        self._wait_for_turn()
-        self._mine.question = question
+        self._begin_turn(question)
+        outer = _QUESTION.set(question)
         try:
             self.step()
             result = question.work()
@@ -173,21 +183,39 @@ class Turns:
         else:
             question.answer.set_result(result)
         finally:
-            self._mine.question = None
-            self._end_turn()
+            _QUESTION.reset(outer)
+            self._end_turn(question)
 
-    def _wait_for_turn(self) -> None:
-        me = object()
+    def _begin_turn(self, question: _Question) -> None:
         with self._changed:
-            self._waiting.append(me)
-            self._changed.wait_for(lambda: self._holder is None and self._waiting[0] is me)
+            self._waiting.append(question)
+            self._hand_on()
+            self._changed.wait_for(lambda: self._holder is question)
+
+    def _end_turn(self, question: _Question) -> None:
+        with self._changed:
+            if self._holder is question:
+                self._holder = None
+            else:
+                self._waiting.remove(question)
+            self._hand_on()
+
+    def _hand_on(self) -> None:
+        """Let the question that waits longest have its turn, if nobody else has."""
+        if self._holder is None and self._waiting:
             self._holder = self._waiting.popleft()
-        self._mine.since = time.monotonic()
-
-    def _end_turn(self) -> None:
-        with self._changed:
-            self._holder = None
+            self._holder.since = time.monotonic()
             self._changed.notify_all()
+
+    def _let_others_go(self, question: _Question) -> None:
+        """Stand still until it is the question's turn, which passes on if it has taken long."""
+        with self._changed:
+            is_over = time.monotonic() - question.since > SLICE_S
+            if self._holder is question and self._waiting and is_over:
+                self._holder = None
+                self._waiting.append(question)
+                self._hand_on()
+            self._changed.wait_for(lambda: question not in self._waiting)
 
     def drop(self, page: str) -> None:
         """What a page asked so far is not worth an answer any more: it changed the session."""
@@ -202,16 +230,15 @@ class Turns:
 
         Superseded when what this thread works at is not wanted any more.
         """
-        question = getattr(self._mine, "question", None)
-        self._give_up_the_old(question)
-        self._ear.step()
+        question = _QUESTION.get()
         if question is None:
-            if getattr(self._mine, "is_behind", False):
+            self._ear.step()
+            if _IS_BEHIND.get():
                 self._stand_behind()
             return
-        if self._waiting and time.monotonic() - self._mine.since > SLICE_S:
-            self._end_turn()
-            self._wait_for_turn()
+        self._give_up_the_old(question)
+        self._ear.step()
+        self._let_others_go(question)
         self._give_up_the_old(question)
 
     def _stand_behind(self) -> None:
@@ -220,9 +247,7 @@ class Turns:
         if self._has_ended:
             raise Superseded("Pondel was stopped")
 
-    def _give_up_the_old(self, question: _Question | None) -> None:
-        if question is None:
-            return
+    def _give_up_the_old(self, question: _Question) -> None:
         if self._newest.get((question.kind, question.page), question.ticket) != question.ticket:
             raise Superseded("a newer question came first")
         if question.is_gone():

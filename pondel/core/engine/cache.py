@@ -20,7 +20,7 @@ from pydantic import BaseModel
 from pondel.core.engine.spill import Spill
 from pondel.core.engine.streams import Begun
 from pondel.core.moves.base import Traced
-from pondel.core.side_by_side import go_on
+from pondel.core.waiting import waiting_for_another
 
 MAX_BYTES = 512 << 20
 PASSING_BYTES = 96 << 20
@@ -84,7 +84,7 @@ class ChunkCache:
         found = self._look(key)
         if found is not None:
             return found
-        with self._maker(key, step or go_on):
+        with self._maker(key, step):
             found = self._look(key)
             if found is None:
                 found = self._spilled(key)
@@ -107,7 +107,7 @@ class ChunkCache:
             found = self._traces.get(key)
         if found is not None:
             return found
-        with self._maker(key, step or go_on):
+        with self._maker(key, step):
             with self._lock:
                 found = self._traces.get(key)
             if found is None:
@@ -156,11 +156,15 @@ class ChunkCache:
             return self._ringing.get(key)
 
     @contextmanager
-    def _maker(self, key: Hashable, step: Callable[[], None]) -> Iterator[None]:
+    def _maker(self, key: Hashable, step: Callable[[], None] | None) -> Iterator[None]:
         with self._lock:
             making = self._making.setdefault(key, threading.Lock())
-        while not making.acquire(timeout=WAIT_S):
-            step()
+        if step is None:
+            making.acquire()
+        elif not making.acquire(blocking=False):
+            with waiting_for_another():
+                while not making.acquire(timeout=WAIT_S):
+                    step()
         try:
             yield
         finally:
