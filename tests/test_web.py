@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import OperationalError
+
 import numpy as np
 import pytest
 from conftest import hits, sine
@@ -380,6 +382,20 @@ def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     jobs_of(app).songs.measure = measure
     caller.client.get(f"/sessions/{song}/lanes")
     assert caller.client.get(f"/sessions/{song}/lanes").status_code == 200
+
+
+def test_what_the_queue_did_not_take_is_asked_of_it_again(app, song, monkeypatch):
+    songs, document = jobs_of(app).songs, jobs_of(app).library.head(song).document
+    monkeypatch.setattr(jobs_of(app).queue, "enqueue", refuse)
+    for _ in range(2):
+        with pytest.raises(OperationalError, match="locked"):
+            songs.listen(song, document)
+    monkeypatch.undo()
+    assert songs.listen(song, document) is None, "the queue does it at once here"
+
+
+def refuse(_task):
+    raise OperationalError("database is locked")
 
 
 def test_a_fight_of_which_nothing_is_heard_is_told_as_silent(caller, song):

@@ -6,6 +6,7 @@ import threading
 import time
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
+from typing import Any
 
 from huey import Huey
 
@@ -94,8 +95,17 @@ class Songs:
                     self._measuring.pop(session_id)
                 return found
             found = self._measuring[session_id] = Measuring(0, len(missing))
-        self._measure(session_id)
+        self._begin(self._measure, self._measuring, session_id)
         return found
+
+    def _begin(self, errand: Errand, under_way: dict[str, Any], session_id: str) -> None:
+        """Queue an errand; what the queue did not take is not under way."""
+        try:
+            errand(session_id)
+        except Exception:
+            with self._lock:
+                under_way.pop(session_id, None)
+            raise
 
     def _measure_now(self, session_id: str) -> None:
         until_compiled(RECORDINGS, self._ended)
@@ -124,7 +134,7 @@ class Songs:
                 raise PondelError(self._failures.pop(session_id))
             found = self._listening[session_id] = Listening(0, len(document.parts), None)
             self._asked[session_id] = document
-        self._analyse(session_id)
+        self._begin(self._analyse, self._listening, session_id)
         return None if self.desk.analysis.is_ready(document) else found
 
     def _analyse_now(self, session_id: str) -> None:
