@@ -104,11 +104,11 @@ def server(tmp_path_factory):
 
 
 @pytest.fixture(scope="module")
-def files(tmp_path_factory):
-    """A drum and a steady tuba as files."""
-    folder = tmp_path_factory.mktemp("files")
-    tuba = np.repeat(sine(70, 8, -12), 2, axis=1)
-    soundfile.write(folder / "kick.wav", hits(8.0), RATE, "PCM_24")
+def files(request, tmp_path_factory):
+    """A drum and a steady tuba as files, as long as the module's SONG_S."""
+    folder, seconds = tmp_path_factory.mktemp("files"), getattr(request.module, "SONG_S", 8.0)
+    tuba = np.repeat(sine(70, seconds, -12), 2, axis=1)
+    soundfile.write(folder / "kick.wav", hits(seconds), RATE, "PCM_24")
     soundfile.write(folder / "tuba.wav", tuba, RATE, "PCM_24")
     (folder / "notes.wav").write_text("not audio")
     return folder

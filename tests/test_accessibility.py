@@ -13,6 +13,7 @@ from pondel.core.moves.registry import KINDS
 from pondel.core.operations import parse_operation
 from pondel.core.reading import parse_session, to_json
 
+SONG_S = 4.0
 WAYS = "ways?part=tuba&leader=kick&start_s=0&end_s=4"
 SCREENS = (
     "intake?part=kick",

@@ -10,6 +10,7 @@ from browser_tools import at_rest, open_page, until
 
 from pondel.core.reading import parse_session, to_json
 
+SONG_S = 4.0
 SHOWN = """() => {
   const stage = document.getElementById("stage");
   const volatile = (node) => node.closest("#gr-now, #gr-held, .needle, .gain-now");
