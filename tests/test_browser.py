@@ -15,6 +15,7 @@ from pondel.core.document import Session
 from pondel.core.operations.parts import SetPart
 from pondel.core.reading import parse_session, to_json
 
+SONG_S = 4.0
 SWAPS = """() => {
   const { player } = pondel;
   let last = player.lastSwap;
@@ -67,7 +68,7 @@ def print_only_tuba(page) -> None:
     with page.expect_download() as download:
         link.click()
     samples, rate = soundfile.read(download.value.path())
-    assert rate == RATE and samples.shape == (8 * RATE, 2)
+    assert rate == RATE and samples.shape == (SONG_S * RATE, 2)
     assert np.abs(samples).max() < 0.26
 
 

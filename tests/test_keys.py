@@ -8,6 +8,7 @@ from browser_tools import at_rest, open_page, until
 
 from pondel.core.operations.parts import SetPart
 
+SONG_S = 4.0
 NAME = """() => {
   const e = document.activeElement;
   const by = e.getAttribute('aria-labelledby');
