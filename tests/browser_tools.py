@@ -86,10 +86,8 @@ def said_by(message: ConsoleMessage) -> str:
 
 def at_rest(page: Page, seconds: float = 20.0) -> None:
     """Wait until all is saved and shown, and what plays is what is wanted."""
-    ends = time.monotonic() + seconds
-    while not page.evaluate("pondel.isAtRest()"):
-        assert time.monotonic() < ends, f"no rest after {seconds:g} s: {unrest(page)}"
-        page.wait_for_timeout(40)
+    if not _came_true(page, "pondel.isAtRest()", seconds):
+        raise AssertionError(f"no rest after {seconds:g} s: {unrest(page)}")
 
 
 def unrest(page: Page) -> str:
@@ -117,7 +115,16 @@ def _calls(frame: FrameType, most: int = 14) -> list[str]:
 
 def until(page: Page, expression: str, seconds: float = 20.0) -> None:
     """Wait for a JavaScript expression to hold; the content policy forbids waiting inside."""
-    ends = time.monotonic() + seconds
+    if not _came_true(page, expression, seconds):
+        raise AssertionError(f"never came true: {expression}")
+
+
+def _came_true(page: Page, expression: str, seconds: float) -> bool:
+    """Whether it did; looked at less and less often: to look takes time from what is waited for."""
+    ends, pause_ms = time.monotonic() + seconds, 20.0
     while not page.evaluate(expression):
-        assert time.monotonic() < ends, f"never came true: {expression}"
-        page.wait_for_timeout(40)
+        if time.monotonic() > ends:
+            return False
+        page.wait_for_timeout(pause_ms)
+        pause_ms = min(1.3 * pause_ms, 160.0)
+    return True

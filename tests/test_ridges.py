@@ -22,7 +22,8 @@ BUSY_FOR_A_SECOND = """() => {
   return layer.until - context.currentTime;
 }"""
 EIGHT_QUESTIONS = """async () => {
-  const { about, getInTurn } = await import("/static/js/api.js");
+  const shipped = document.querySelector("script[type=module]").src;
+  const { about, getInTurn } = await import(shipped.replace("app.js", "api.js"));
   for (let n = 0; n < 8; n++) getInTurn(about("spectra", { n })).catch(() => {});
 }"""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from sqlite3 import OperationalError
 
 import numpy as np
@@ -15,6 +16,7 @@ from pondel.core.errors import PondelError
 from pondel.core.measures.levels import measure
 from pondel.jobs.songs import Measuring
 from pondel.web import create_app, security
+from pondel.web.shipped import shipped_at
 
 SCREENS = ["intake", "lanes", "moves", "proof", "hand-off"]
 
@@ -382,6 +384,21 @@ def test_a_session_opens_only_when_all_is_measured(app, caller, song, what):
     jobs_of(app).songs.measure = measure
     caller.client.get(f"/sessions/{song}/lanes")
     assert caller.client.get(f"/sessions/{song}/lanes").status_code == 200
+
+
+def test_what_is_shipped_is_kept_by_browsers_under_a_name_that_changes_with_it(caller, song, tmp_path):
+    page = caller.client.get(f"/sessions/{song}/moves").text
+    shipped = re.findall(r'(?:src|href)="(/static/[^"]+)"', page)
+    assert len(shipped) >= 5
+    for address in shipped:
+        answer = caller.client.get(address)
+        assert answer.status_code == 200 and "immutable" in answer.headers["Cache-Control"]
+        older = re.sub(r"/static/\w+/", "/static/0123456789abcdef/", address)
+        assert caller.client.get(older).status_code == 404, "an older Pondel's is not there any more"
+    (tmp_path / "app.js").write_text("let a = 1;")
+    before = shipped_at.__wrapped__(tmp_path)
+    (tmp_path / "app.js").write_text("let a = 2;")
+    assert shipped_at.__wrapped__(tmp_path) != before
 
 
 def test_what_the_queue_did_not_take_is_asked_of_it_again(app, song, monkeypatch):

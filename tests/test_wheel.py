@@ -67,7 +67,8 @@ def test_an_installed_wheel_works_far_from_its_sources(wheel, tmp_path):
     song = ran(*pondel, "import", tmp_path / "stems", "--name", "Song", *data, cwd=tmp_path).strip()
     report = json.loads(ran(*pondel, "measure", song, "--json", *data, cwd=tmp_path))
     assert report["parts"][0]["hits"] == 4
-    page = "from pondel.web import create_app; import sys; from pathlib import Path; "
+    page = "from pondel.web import create_app, shipped; import sys; from pathlib import Path; "
     page += "c = create_app(Path(sys.argv[1]), immediate=True, testing=True).test_client(); "
-    page += "print(c.get('/sessions').status_code, c.get('/static/css/app.css').status_code)"
+    page += "styles = shipped.shipped_at() + '/css/app.css'; "
+    page += "print(c.get('/sessions').status_code, c.get(styles).status_code)"
     assert ran(python, "-c", page, tmp_path / "data", cwd=tmp_path).split() == ["200", "200"]

@@ -15,6 +15,7 @@ from pondel.web import ink, security, words
 from pondel.web.asked import register_addresses
 from pondel.web.context import EXTENSION
 from pondel.web.failures import register_failures
+from pondel.web.shipped import keep_shipped, shipped_at
 from pondel.web.spans import tell_spans
 
 DEFAULT_MAX_UPLOAD_MB = 2048
@@ -40,7 +41,7 @@ def create_app(
     workers with `jobs_of(app).start()`; with no `workers` files and prints are left to processes of
     their own. `behind_proxy` it is reached through one that speaks TLS: its cookie goes nowhere else.
     """
-    app = Flask(__name__)
+    app = Flask(__name__, static_url_path=shipped_at())
     jobs = Jobs(Library(data_dir), immediate=immediate, workers=workers)
     app.extensions[EXTENSION] = jobs
     key = security.secret_key(jobs.library.data_dir)
@@ -62,6 +63,7 @@ def create_app(
     security.secure(app, password, logins, behind_proxy=behind_proxy)
     app.after_request(answer_in_order)
     app.after_request(keep_nothing)
+    keep_shipped(app)
     tell_spans(app)
     register_failures(app)
     register_screens(app)

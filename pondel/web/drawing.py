@@ -7,7 +7,6 @@ import re
 import threading
 from collections.abc import Callable
 from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
 import matplotlib as mpl
@@ -26,8 +25,8 @@ from pondel.core.moves.registry import kind_of
 from pondel.web.context import Stretch, desk
 from pondel.web.ink import Inked, inked
 from pondel.web.moves import averaged_hit
+from pondel.web.shipped import SHIPPED
 
-STATIC = Path(__file__).parent / "static"
 INCHES, DOTS_PER_INCH = (8.0, 3.6), 200
 LEVEL_SPAN_DB, GAIN_DB = 60.0, 24.0
 HIT_SPAN_DB = 48.0
@@ -40,7 +39,7 @@ _drawing = threading.Lock()
 @lru_cache(maxsize=2)
 def colours(sheet: str) -> dict[str, str]:
     """The colours of a sheet by their names, as the screens have them."""
-    styles = (STATIC / "css" / "app.css").read_text()
+    styles = (SHIPPED / "css" / "app.css").read_text()
     rules = {"day": r":root\{(color-scheme:light[^}]*)\}", "night": r"data-sheet=night\]\{([^}]*)\}"}
     found = re.search(rules[sheet], styles)
     if found is None:
@@ -53,7 +52,7 @@ def _faces() -> tuple[str, str]:
     """The families for words and for numbers."""
     names = []
     for file in ("atkinson-hyperlegible-next-regular.ttf", "martian-mono-regular.ttf"):
-        path = STATIC / "fonts" / file
+        path = SHIPPED / "fonts" / file
         font_manager.fontManager.addfont(path)
         names.append(font_manager.FontProperties(fname=path).get_name())
     return names[0], names[1]

@@ -13,10 +13,11 @@ from fpdf import FPDF
 from matplotlib import get_data_path
 
 from pondel.core.handon.recall import decided_in_words, levels_in_words
+from pondel.web.shipped import SHIPPED
 from pondel.web.words import minutes, signed
 
 Json = dict[str, Any]
-FONTS = Path(__file__).parent / "static" / "fonts"
+FONTS = SHIPPED / "fonts"
 INK, SOFT, RULE = (34, 37, 45), (98, 90, 79), (203, 191, 170)
 MARGIN_MM, LINE_MM = 17.0, 5.0
 LABEL_MM, VALUE_MM, GAP_MM = 42.0, 46.0, 6.0
