@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
+from urllib.parse import urlsplit
 
 import pytest
 import soundfile
@@ -55,6 +57,17 @@ def at_moves(server, own_song, browser):
 
 def move_of(jobs, song, index: int):
     return jobs.library.head(song).document.part("tuba").moves[index]
+
+
+def test_a_screen_asks_each_of_its_questions_once(at_moves):
+    page, _, song = at_moves
+    asked = Counter()
+    page.on("request", lambda request: asked.update([urlsplit(request.url).path]))
+    page.reload()
+    at_rest(page)
+    questions = {path: times for path, times in asked.items() if f"/sessions/{song}/" in path}
+    assert len(questions) >= 8
+    assert [path for path, times in questions.items() if times > 1] == []
 
 
 def test_trimming_leaves_the_page_on_the_new_state(server, own_song, browser):

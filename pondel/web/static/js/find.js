@@ -37,5 +37,4 @@ function wire() {
 
 export function start() {
   on("view", wire);
-  wire();
 }

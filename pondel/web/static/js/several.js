@@ -87,5 +87,4 @@ function wire() {
 
 export function start() {
   on("view", wire);
-  wire();
 }

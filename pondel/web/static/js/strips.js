@@ -161,5 +161,4 @@ export function start() {
   on("loop", soon);
   on("sheet", redraw);
   on("playhead", point);
-  wire();
 }
