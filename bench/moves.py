@@ -42,8 +42,6 @@ PEAKS = (
     (9000, -2, 0.7),
 )
 """Frequency in Hz, gain in dB and Q."""
-PEERS_GATE = 1506
-"""What the peer's gate reached, in multiples of real time, where floors in such multiples were set."""
 
 
 def through(move, samples: np.ndarray, place: Place | None = None) -> Callable[[], None]:
@@ -103,20 +101,6 @@ def gate() -> Row:
     move = Gate(id="g", threshold_db=-12, ratio=10, attack_ms=1, release_ms=120)
     board = [pedalboard.NoiseGate(-12, 10, 1, 120)]
     return against("gate, throughput against pedalboard's", move, board, "at least 1 x")
-
-
-def this_machine() -> Row:
-    """How fast the machine is just now, by the peer's gate: what follows is in proportion to it."""
-    turned = np.ascontiguousarray(noise(SONG_S).T)
-    peer = pedalboard.Pedalboard([pedalboard.NoiseGate(-12, 10, 1, 120)])
-    peer(turned, RATE, buffer_size=BLOCK)
-    taken = statistics.median(seconds(lambda: peer(turned, RATE, buffer_size=BLOCK)) for _ in range(7))
-    return (
-        "this machine: pedalboard's gate, against real time",
-        f"{SONG_S / taken:.0f} x",
-        f"{PEERS_GATE} x where the floors below were set",
-        f"{taken * 1000:.0f} ms",
-    )
 
 
 def real_time(words: str, move, wanted: int) -> Row:
@@ -210,7 +194,6 @@ def rows() -> list[Row]:
         middle_and_sides(),
         compressor(),
         gate(),
-        this_machine(),
         multiband(),
         *by_themselves(),
         loudness(),

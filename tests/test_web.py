@@ -396,9 +396,9 @@ def test_what_is_shipped_is_kept_by_browsers_under_a_name_that_changes_with_it(c
         older = re.sub(r"/static/\w+/", "/static/0123456789abcdef/", address)
         assert caller.client.get(older).status_code == 404, "an older Pondel's is not there any more"
     (tmp_path / "app.js").write_text("let a = 1;")
-    before = shipped_at.__wrapped__(tmp_path)
+    before = shipped_at(tmp_path)
     (tmp_path / "app.js").write_text("let a = 2;")
-    assert shipped_at.__wrapped__(tmp_path) != before
+    assert shipped_at(tmp_path) != before
 
 
 def test_what_the_queue_did_not_take_is_asked_of_it_again(app, song, monkeypatch):

@@ -63,7 +63,7 @@ def create_app(
     security.secure(app, password, logins, behind_proxy=behind_proxy)
     app.after_request(answer_in_order)
     app.after_request(keep_nothing)
-    keep_shipped(app)
+    app.after_request(keep_shipped)
     tell_spans(app)
     register_failures(app)
     register_screens(app)

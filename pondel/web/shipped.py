@@ -7,16 +7,14 @@ the next page, and none of an older Pondel is ever used.
 from __future__ import annotations
 
 import hashlib
-from functools import lru_cache
 from pathlib import Path
 
-from flask import Flask, Response, request
+from flask import Response, request
 
 SHIPPED = Path(__file__).parent / "static"
 KEPT_S = 365 * 24 * 3600
 
 
-@lru_cache(maxsize=1)
 def shipped_at(folder: Path = SHIPPED) -> str:
     """The address that the files of a folder stand under."""
     made = hashlib.sha256()
@@ -27,12 +25,8 @@ def shipped_at(folder: Path = SHIPPED) -> str:
     return f"/static/{made.hexdigest()[:16]}"
 
 
-def keep_shipped(app: Flask) -> None:
+def keep_shipped(response: Response) -> Response:
     """Let browsers keep what is shipped."""
-    app.after_request(_kept)
-
-
-def _kept(response: Response) -> Response:
     if request.endpoint == "static" and response.status_code in (200, 206, 304):
         del response.headers["Expires"]
         response.headers["Cache-Control"] = f"public, max-age={KEPT_S}, immutable"
