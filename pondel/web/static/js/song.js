@@ -65,7 +65,9 @@ function redraw() {
     context.fillStyle = css("--rule2");
     context.fillRect(x(s), 12, 1, height - 12);
     context.fillStyle = css("--soft");
-    context.fillText(state.facts.tempo_known ? String(number) : barWord(number), x(s) + 3, height - 2);
+    const word = state.facts.tempo_known ? String(number) : barWord(number);
+    // A word that would be cut at the edge would be another bar's.
+    if (x(s) + 3 + context.measureText(word).width <= width) context.fillText(word, x(s) + 3, height - 2);
   }
   const peak = Math.max(0.02, ...data.columns.map(([low, high]) => Math.max(-low, high)));
   const middle = 12 + (height - 24) / 2;
