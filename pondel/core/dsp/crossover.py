@@ -13,7 +13,7 @@ from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
-from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
+from scipy.fft import irfft, rfftfreq
 from scipy.signal import butter
 
 from pondel.core.dsp.cascade import (
@@ -28,6 +28,7 @@ from pondel.core.dsp.cascade import (
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.lanes import even
 from pondel.core.dsp.limits import finite
+from pondel.core.dsp.partitioned import Partitioned
 
 LINEAR_S = 0.128
 
@@ -155,18 +156,17 @@ def linear_kernels(crossovers_hz: tuple[float, ...], rate: int) -> np.ndarray:
 
 
 @lru_cache(maxsize=32)
-def _spectra(crossovers_hz: tuple[float, ...], rate: int, size: int) -> np.ndarray:
-    """Spectra of all kernels but the last, complex64 (bands - 1, bins)."""
-    kernels = linear_kernels(crossovers_hz, rate)[:-1]
-    return rfft(kernels, size, axis=1).astype(np.complex64)
+def _filters(crossovers_hz: tuple[float, ...], rate: int) -> Partitioned:
+    """All kernels but the last."""
+    return Partitioned(linear_kernels(crossovers_hz, rate)[:-1])
 
 
 @kernel(error_model="numpy")
-def _take_out(band, first, out, rest):
-    """Write float32 (channels, samples) from `first` on as frames, and take them out of the rest."""
+def _take_out(band, out, rest):
+    """Write float32 (channels, frames) as frames, and take them out of the rest."""
     for i in range(out.shape[0]):
         for c in range(out.shape[1]):
-            value = band[c, first + i]
+            value = band[c, i]
             out[i, c] = value
             rest[i, c] -= value
 
@@ -178,24 +178,21 @@ class LinearCrossover:
     """
 
     def __init__(self, crossovers_hz: list[float], rate: int, channels: int) -> None:
-        self._crossovers_hz, self._rate = tuple(crossovers_hz), rate
-        self._past = linear_kernels(self._crossovers_hz, rate).shape[1] - 1
-        self.latency = self._past // 2
-        self._held = np.zeros((channels, self._past), np.float32)
+        self._filters = _filters(tuple(crossovers_hz), rate)
+        self.latency = self._filters.past // 2
+        self._held = np.zeros((channels, self._filters.past), np.float32)
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""
         frames = block.shape[0]
         joined = np.concatenate([self._held, finite(block).T], axis=1)
         self._held = joined[:, frames:].copy()
-        size = next_fast_len(joined.shape[1], real=True)
-        spectrum = rfft(joined, size, axis=1)
-        first = self._past - self.latency
+        first = self._filters.past - self.latency
         last = np.ascontiguousarray(joined[:, first : first + frames].T)
         bands = []
-        for one in _spectra(self._crossovers_hz, self._rate, size):
-            out = np.empty((frames, joined.shape[0]), np.float32)
-            _take_out(irfft(spectrum * one, size, axis=1), self._past, out, last)
+        for band in self._filters.valid(joined):
+            out = np.empty(last.shape, np.float32)
+            _take_out(band, out, last)
             bands.append(out)
         return [*bands, last]
 

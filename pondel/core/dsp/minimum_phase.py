@@ -7,7 +7,9 @@ The phase follows from the logarithm of the magnitude by folding its cepstrum (O
 from __future__ import annotations
 
 import numpy as np
-from scipy.fft import irfft, next_fast_len, rfft
+from scipy.fft import irfft, rfft
+
+from pondel.core.dsp.partitioned import Partitioned
 
 
 def minimum_phase(gain_db: np.ndarray, taps: int) -> np.ndarray:
@@ -28,17 +30,12 @@ class Convolved:
     """A sound through a filter, block by block."""
 
     def __init__(self, taps: np.ndarray, channels: int) -> None:
-        self._taps = taps
+        self._filter = Partitioned(taps[np.newaxis])
         self._before = np.zeros((channels, taps.size - 1), np.float32)
-        self._spectra: dict[int, np.ndarray] = {}
 
     def process(self, block: np.ndarray) -> np.ndarray:
         """Treat float32 (frames, channels)."""
-        frames, past = block.shape[0], self._before.shape[1]
         joined = np.concatenate([self._before, block.T], axis=1)
-        self._before = joined[:, frames:].copy()
-        size = next_fast_len(joined.shape[1], real=True)
-        if size not in self._spectra:
-            self._spectra[size] = rfft(self._taps, size)
-        found = irfft(rfft(joined.astype(np.float64), size, axis=1) * self._spectra[size], size, axis=1)
-        return np.ascontiguousarray(found[:, past : past + frames].T, np.float32)
+        self._before = joined[:, block.shape[0] :].copy()
+        (found,) = self._filter.valid(joined)
+        return np.ascontiguousarray(found.T)

@@ -10,8 +10,9 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from scipy.signal import oaconvolve
 
+from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.partitioned import Partitioned
 from pondel.core.dsp.tone import PINK, TONE_HZ, Tone
 from pondel.core.moves.base import Group, MoveKind, Place, Trace
 from pondel.core.moves.describe import choice, frequency, number
@@ -50,16 +51,18 @@ class NoiseLayer(Opened):
     wide: bool = choice("Wide", default=False, help="Left and right have noises of their own.")
 
 
-def white(first: int, frames: int, channel: int) -> np.ndarray:
-    """Even noise of power 1 from a frame of the song on, float64 (frames,)."""
-    x = np.arange(first, first + frames, dtype=np.int64).astype(np.uint64)
-    with np.errstate(over="ignore"):
-        x = (x + np.uint64(channel) * np.uint64(1 << 40) + np.uint64(1)) * np.uint64(SIDES)
+@kernel()
+def white(first, frames, channel):
+    """Even noise of power 1 from a frame of the song on, float32 (frames,)."""
+    out = np.empty(frames, np.float32)
+    begin = np.uint64(first) + np.uint64(channel) * np.uint64(1 << 40) + np.uint64(1)
+    for i in range(frames):
+        x = (begin + np.uint64(i)) * np.uint64(SIDES)
         x = (x ^ (x >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
         x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
         x = x ^ (x >> np.uint64(31))
-    even = (x >> np.uint64(11)).astype(np.float64) * 2.0**-53
-    return (2.0 * even - 1.0) * np.sqrt(3.0)
+        out[i] = (2.0 * 2.0**-53 * np.float64(x >> np.uint64(11)) - 1.0) * np.sqrt(3.0)
+    return out
 
 
 def magnitude_db(move: NoiseLayer, hz: np.ndarray, tone: Tone) -> np.ndarray:
@@ -93,21 +96,22 @@ class _Noise:
     def __init__(self, move: NoiseLayer, rate: int, channels: int) -> None:
         self._move, self._rate = move, rate
         self._channels = channels if move.wide else 1
-        self._taps = np.zeros(1)
+        self.colour(PINK)
 
     def colour(self, tone: Tone) -> None:
-        self._taps = colouring(self._move, self._rate, tone)
+        self._filter = Partitioned(colouring(self._move, self._rate, tone)[np.newaxis])
 
     def sound(self, first: int, voices: Voices) -> np.ndarray:
-        open_by = sum((one for one, _ in voices), start=np.zeros(1))
-        if not open_by.any():
-            return np.zeros((1, 1))
-        frames, half = open_by.size, self._taps.size // 2
-        rows = [
-            oaconvolve(white(first - half, frames + 2 * half, c), self._taps, "valid")
-            for c in range(self._channels)
-        ]
-        return np.stack(rows, axis=1) * open_by[:, None]
+        open_by = np.sum([one for one, _ in voices], axis=0)
+        out = np.zeros((open_by.size, self._channels))
+        open_at = np.flatnonzero(open_by)
+        if not open_at.size:
+            return out
+        begin, end, past = open_at[0], open_at[-1] + 1, self._filter.past
+        rows = [white(first + begin - past // 2, past + end - begin, c) for c in range(self._channels)]
+        (coloured,) = self._filter.valid(np.stack(rows))
+        out[begin:end] = (coloured * open_by[begin:end]).T
+        return out
 
 
 class NoiseLayerProcessor(Layer):
@@ -117,7 +121,6 @@ class NoiseLayerProcessor(Layer):
         self, move: NoiseLayer, rate: int, channels: int, on_trace: Trace | None = None
     ) -> None:
         self._noise = _Noise(move, rate, channels)
-        self._noise.colour(PINK)
         self._by_part = move.colour == "part"
         super().__init__(move, rate, channels, self._noise.sound)
 

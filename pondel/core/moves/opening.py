@@ -14,6 +14,7 @@ from pydantic import Field
 from scipy.signal import lfilter
 
 from pondel.core.dsp.ballistics import one_pole
+from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.delay import DelayLine
 from pondel.core.dsp.followers import HeldPeaks, peaks
@@ -88,12 +89,47 @@ OPENING = (
 )
 
 
-def smooth_step(way: np.ndarray) -> np.ndarray:
+@kernel()
+def smooth_step(way):
     """From 0 to 1 along `way`, with no slope and no bend at either end."""
-    found = np.clip(way, 0.0, 1.0)
-    under_way = (found > 0.0) & (found < 1.0)
-    found[under_way] -= np.sin(2.0 * np.pi * found[under_way]) / (2.0 * np.pi)
-    return found
+    if way <= 0.0 or way >= 1.0:
+        return 0.0 if way <= 0.0 else 1.0
+    return way - np.sin(2.0 * np.pi * way) / (2.0 * np.pi)
+
+
+@kernel(error_model="numpy")
+def _struck(first, hits, opened, times, open_by, since):
+    """The voices of the last hits, each fading where the next one comes; returns how many sound.
+
+    times: frames of attack, length and release; open_by and since: float64 (VOICES, frames).
+    """
+    attack, length, release = times
+    newest, count = np.searchsorted(hits, first, side="right") - 1, 0
+    for i in range(open_by.shape[1]):
+        at = first + i
+        while newest + 1 < hits.size and hits[newest + 1] <= at:
+            newest += 1
+        left = 1.0
+        for back in range(min(open_by.shape[0], newest + 1)):
+            n = newest - back
+            since[back, i] = at - hits[n]
+            open_now = smooth_step(since[back, i] / attack)
+            if since[back, i] < length:
+                shut = smooth_step((since[back, i] - (length - release)) / release)
+                open_by[back, i] = left * open_now * (1.0 - shut) * opened[n]
+                count = max(count, back + 1)
+            left *= 1.0 - open_now
+            if left == 0.0:
+                break
+    return count
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
+def _with_layer(sound, layer, gain, out):
+    """Float32 (frames, channels) and what is added to it, float64 (frames, 1 or channels)."""
+    for i in range(sound.shape[0]):
+        for c in range(sound.shape[1]):
+            out[i, c] = sound[i, c] + np.float32(gain * layer[i, min(c, layer.shape[1] - 1)])
 
 
 class Opening:
@@ -170,28 +206,14 @@ class Opening:
             self._loud[n] = max(self._loud[n], float(level[first:last].max(initial=0.0)))
 
     def _struck(self, at: np.ndarray) -> Voices:
-        """The voices of the last hits: each fades where the next one comes."""
-        voices = []
-        newest = np.searchsorted(self._hits, at, side="right") - 1
-        fades, opened = np.ones(at.size), self._opened(self._loud)
-        for back in range(VOICES):
-            n = newest - back
-            is_one = n >= 0
-            if not is_one.any():
-                break
-            n = np.maximum(n, 0)
-            since = np.where(is_one, at - self._hits[n] if self._hits.size else at, 0.0)
-            shut = smooth_step((since - (self._length - self._release)) / self._release)
-            open_by = smooth_step(since / self._attack) * (1.0 - shut) * opened[n]
-            voices.append((np.where(is_one, open_by * fades, 0.0), since))
-            fades = fades * (1.0 - smooth_step(since / self._attack))
-            if not fades.any():
-                break
-        return voices
+        open_by, since = np.zeros((2, VOICES, at.size))
+        times = (self._attack, self._length, self._release)
+        count = _struck(at[0], self._hits, self._opened(self._loud), times, open_by, since)
+        return list(zip(open_by, since, strict=True))[: max(count, 1)]
 
 
 Voices = list[tuple[np.ndarray, np.ndarray]]
-"""How far each is open, and the frames since its hit."""
+"""How far each is open, and the frames since its hit; one voice at least."""
 
 
 class Layer:
@@ -218,9 +240,12 @@ class Layer:
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         sound = finite(np.ascontiguousarray(block, np.float32))
         voices = self._opening.hear(sound if key is None else key)
-        added = self._sound(self._first, voices)
+        layer = self._sound(self._first, voices)
         self._first += block.shape[0]
-        return self._late.push(sound) + (self._gain * added).astype(np.float32)
+        late = self._late.push(sound)
+        out = np.empty_like(late)
+        _with_layer(late, layer, self._gain, out)
+        return out
 
 
 def settle_s(move: Opened) -> float:

@@ -6,6 +6,7 @@ from typing import Literal
 
 import numpy as np
 
+from pondel.core.dsp.compiled import kernel
 from pondel.core.moves.base import Group, MoveKind, Trace
 from pondel.core.moves.describe import choice, frequency
 from pondel.core.moves.opening import OPENING, Layer, Opened, Voices, in_brief, settle_s
@@ -33,14 +34,22 @@ class SubLayer(Opened):
     )
 
 
+@kernel(error_model="numpy")
+def _add_sine(turn, at, open_by, total):
+    """A sine at frames `at`, as far as it is open; where it is shut nothing is worked out."""
+    for i in range(total.size):
+        if open_by[i]:
+            total[i] += open_by[i] * np.sin(turn * at[i])
+
+
 def _sine(move: SubLayer, rate: int, first: int, voices: Voices) -> np.ndarray:
-    turn = 2.0 * np.pi * move.hz / rate
+    turn = (-2.0 if move.inverted else 2.0) * np.pi * move.hz / rate
     runs_on = move.opened_by == "gate" or not move.from_hit
-    total = np.zeros(1)
+    total = np.zeros(voices[0][0].size)
     for open_by, since in voices:
         at = first + np.arange(since.size, dtype=np.float64) if runs_on else since
-        total = total + open_by * np.sin(turn * at)
-    return -total[:, None] if move.inverted else total[:, None]
+        _add_sine(turn, at, open_by, total)
+    return total[:, None]
 
 
 def _make(move: SubLayer, rate: int, channels: int, on_trace: Trace | None = None) -> Layer:
