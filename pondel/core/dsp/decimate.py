@@ -7,47 +7,32 @@ from functools import lru_cache
 import numpy as np
 from scipy.signal import firwin, kaiserord
 
-from pondel.core.dsp.cascade import TILE
 from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.weighed import TILE, Rows, add_row, in_rows, part
 
 STOP_DB = 85.0
 
 
-@kernel(fastmath={"contract", "nsz"}, error_model="numpy")
-def add_weighed(given, taps, first, step, size, out):
-    """Add to each of `size` frames those from it on, times every `step`-th tap from `first` on.
-
-    As many frames at once as the processor has lanes, four taps a time.
-    """
-    none = np.float32(0.0)
-    count = (taps.size - first + step - 1) // step
-    for n in range(0, count, 4):
-        t = first + n * step
-        a = taps[t]
-        b = taps[t + step] if n + 1 < count else none
-        c = taps[t + 2 * step] if n + 2 < count else none
-        d = taps[t + 3 * step] if n + 3 < count else none
-        one, two, three, four = given[n:], given[n + 1 :], given[n + 2 :], given[n + 3 :]
-        for i in range(size):
-            out[i] += a * one[i] + b * two[i] + c * three[i] + d * four[i]
-
-
 @kernel(error_model="numpy")
-def keep_every(signal, taps, factor, out):
-    """Each `factor`-th of (channels, frames) through a filter, into (channels, fewer frames)."""
-    reach = -(-taps.size // factor)
-    every = np.zeros(TILE + reach + 4, np.float32)
+def keep_every(signal, taps, firsts, counts, out):
+    """Each n-th of (channels, frames) through a filter in n `Rows`, into (channels, fewer frames)."""
+    factor, reach = taps.shape[0], np.max(firsts + counts)
+    parted = np.empty((factor, TILE + reach), np.float32)
     for c in range(out.shape[0]):
         for start in range(0, out.shape[1], TILE):
             size = min(TILE, out.shape[1] - start)
-            row, given = out[c, start : start + size], signal[c, start * factor :]
-            row[:] = 0.0
+            kept = out[c, start : start + size]
+            part(signal[c, start * factor :], size + reach, parted)
+            kept[:] = 0.0
             for p in range(factor):
-                count = min(size + reach, (given.size - p + factor - 1) // factor)
-                for i in range(count):
-                    every[i] = given[i * factor + p]
-                every[count : count + 4] = 0.0
-                add_weighed(every, taps, p, factor, size, row)
+                add_row(parted[p], taps[p], firsts[p], counts[p], kept)
+
+
+def every_nth(taps: np.ndarray, factor: int) -> Rows:
+    """The rows with which `keep_every` filters."""
+    padded = np.zeros(-(-taps.size // factor) * factor)
+    padded[: taps.size] = taps
+    return in_rows(padded.reshape(-1, factor).T)
 
 
 @lru_cache(maxsize=16)
@@ -68,14 +53,15 @@ class Decimator:
 
     def __init__(self, factor: int, channels: int, keep: float) -> None:
         self._factor = factor
-        self._taps = _taps(factor, keep)
-        self._waiting = np.zeros((channels, self._taps.size // 2), np.float32)
+        taps = _taps(factor, keep)
+        self._size, self._rows = taps.size, every_nth(taps, factor)
+        self._waiting = np.zeros((channels, taps.size // 2), np.float32)
 
     def push(self, wide: np.ndarray) -> np.ndarray:
         """float32 (channels, frames) in; as many whole steps out as there are."""
         joined = np.concatenate([self._waiting, wide], axis=1)
-        count = max(0, (joined.shape[1] - self._taps.size) // self._factor + 1)
+        count = max(0, (joined.shape[1] - self._size) // self._factor + 1)
         out = np.empty((joined.shape[0], count), np.float32)
-        keep_every(joined, self._taps, self._factor, out)
+        keep_every(joined, *self._rows, out)
         self._waiting = joined[:, count * self._factor :]
         return out

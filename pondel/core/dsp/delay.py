@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pondel.core.dsp.cascade import TILE, close_tile, open_tile
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decimate import add_weighed
-from pondel.core.dsp.lanes import even
+from pondel.core.dsp.weighed import REST, TILE, add_weighed
 
 
 class DelayLine:
@@ -27,35 +25,29 @@ class DelayLine:
 
 
 @kernel(error_model="numpy")
-def _run(block, taps, held, out):
-    frames, past = block.shape[0], held.shape[1]
-    # A little longer than is used: taps are taken four at a time.
-    tile = np.zeros((held.shape[0], past + TILE + 4))
-    treated = np.zeros((held.shape[0], TILE))
-    tile[:, :past] = held
-    for start in range(0, frames, TILE):
-        size = min(TILE, frames - start)
-        open_tile(block[start : start + size], tile[:, past:])
-        for c in range(out.shape[1]):
-            treated[c, :size] = 0.0
-            add_weighed(tile[c], taps, 0, 1, size, treated[c])
-        close_tile(treated, out[start : start + size])
-        for c in range(tile.shape[0]):
-            for i in range(past):
-                tile[c, i] = tile[c, size + i]
-    held[:] = tile[:, :past]
+def _run(sound, taps, channels, out):
+    """(past and frames, channels), laid flat; each tile is filtered while it is near the core."""
+    for start in range(0, out.size, TILE):
+        tile = out[start : start + TILE]
+        tile[:] = 0.0
+        add_weighed(sound[start:], taps, channels, tile)
 
 
 class ShortFilter:
-    """A filter of some dozens of taps, double inside, single outside; as it is, without a transform."""
+    """A filter of some dozens of taps, of single precision; as it is, without a transform."""
 
     def __init__(self, kernel: np.ndarray, channels: int) -> None:
-        self._taps = np.ascontiguousarray(kernel[::-1], np.float64)
-        self._held = np.zeros((even(channels), kernel.size - 1))
+        self._taps = np.zeros(-(-kernel.size // REST) * REST, np.float32)
+        self._taps[: kernel.size] = kernel[::-1]
+        self._past = kernel.size - 1
+        self._held = np.zeros((self._past, channels), np.float32)
 
     def process(self, block: np.ndarray) -> np.ndarray:
         """Filter float32 (frames, channels)."""
-        block = np.ascontiguousarray(block, np.float32)
-        out = np.empty_like(block)
-        _run(block, self._taps, self._held, out)
+        frames, channels = block.shape
+        joined = np.zeros((self._past + frames + REST, channels), np.float32)
+        joined[: self._past], joined[self._past : self._past + frames] = self._held, block
+        self._held = joined[frames : frames + self._past].copy()
+        out = np.empty((frames, channels), np.float32)
+        _run(joined.reshape(-1), self._taps, channels, out.reshape(-1))
         return out

@@ -16,9 +16,9 @@ from functools import lru_cache
 import numpy as np
 from scipy.signal import firwin, kaiserord
 
-from pondel.core.dsp.cascade import TILE
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decimate import add_weighed, keep_every
+from pondel.core.dsp.decimate import every_nth, keep_every
+from pondel.core.dsp.weighed import TILE, add_row, in_rows, interleave
 
 STOP_DB = 100.0
 PASSED_HZ = 20_000.0
@@ -27,22 +27,22 @@ INNER_HZ = 350_000.0
 
 
 @kernel(error_model="numpy")
-def _up(sound, phases, out):
-    """(channels, taps + frames) to (channels, frames * factor); phases: (factor, taps)."""
-    factor, taps = phases.shape
-    frames = sound.shape[1] - taps
-    given, made = np.zeros(TILE + taps + 4, np.float32), np.empty(TILE, np.float32)
+def _up(sound, taps, firsts, counts, out):
+    """(channels, taps + frames) to (channels, frames * factor); the filter in as many `Rows`."""
+    factor, reach = taps.shape[0], np.max(firsts + counts)
+    given, made = np.zeros(TILE + reach, np.float32), np.empty((factor, TILE), np.float32)
+    frames = out.shape[1] // factor
+    before = sound.shape[1] - frames
     for c in range(out.shape[0]):
         for start in range(0, frames, TILE):
             size = min(TILE, frames - start)
-            for i in range(size + taps - 1):
-                given[i] = sound[c, start + 1 + i]
-            given[size + taps - 1 : size + taps + 3] = 0.0
+            count = min(size + reach, frames + before - start - 1)
+            given[:count] = sound[c, start + 1 : start + 1 + count]
+            given[count:] = 0.0
+            made[:] = 0.0
             for p in range(factor):
-                made[:size] = 0.0
-                add_weighed(given, phases[p], 0, 1, size, made)
-                for i in range(size):
-                    out[c, (start + i) * factor + p] = made[i]
+                add_row(given, taps[p], firsts[p], counts[p], made[p, :size])
+            interleave(made, size, out[c, start * factor : (start + size) * factor])
 
 
 def factors(rate: int) -> tuple[int, ...]:
@@ -72,14 +72,14 @@ class _Stage:
     """One stage up and down again."""
 
     def __init__(self, rate: int, factor: int, whole: int, channels: int) -> None:
-        taps = _filter(rate, factor, factor * whole // 2)
+        taps = self.taps = _filter(rate, factor, factor * whole // 2)
         self.late = (taps.size - 1) // factor
         """Frames at the lower rate by which up and down together are late."""
         per_phase = -(-taps.size // factor)
         padded = np.zeros(per_phase * factor, np.float32)
         padded[: taps.size] = taps * factor
-        self._phases = np.ascontiguousarray(padded.reshape(per_phase, factor).T[:, ::-1])
-        self._taps = taps
+        self._rows_up = in_rows(padded.reshape(per_phase, factor).T[:, ::-1])
+        self._rows_down = every_nth(taps, factor)
         self._factor = factor
         self._below = np.zeros((channels, per_phase), np.float32)
         self._above = np.zeros((channels, taps.size - 1), np.float32)
@@ -88,14 +88,14 @@ class _Stage:
         joined = np.concatenate([self._below, sound], axis=1)
         self._below = joined[:, sound.shape[1] :].copy()
         out = np.empty((sound.shape[0], sound.shape[1] * self._factor), np.float32)
-        _up(joined, self._phases, out)
+        _up(joined, *self._rows_up, out)
         return out
 
     def down(self, sound: np.ndarray) -> np.ndarray:
         joined = np.concatenate([self._above, sound], axis=1)
         self._above = joined[:, sound.shape[1] :].copy()
         out = np.empty((sound.shape[0], sound.shape[1] // self._factor), np.float32)
-        keep_every(joined, self._taps, self._factor, out)
+        keep_every(joined, *self._rows_down, out)
         return out
 
 
@@ -104,15 +104,15 @@ class Oversampled:
 
     def __init__(self, rate: int, channels: int) -> None:
         steps = factors(rate)
-        self._stages = []
+        self.stages = []
         at = rate
         before = 1
         for factor in steps:
-            self._stages.append(_Stage(at, factor, before, channels))
+            self.stages.append(_Stage(at, factor, before, channels))
             at, before = at * factor, before * factor
         late = 0.0
         before = 1
-        for stage, factor in zip(self._stages, steps, strict=True):
+        for stage, factor in zip(self.stages, steps, strict=True):
             late += stage.late / before
             before *= factor
         self.latency = round(late)
@@ -120,9 +120,9 @@ class Oversampled:
     def process(self, sound: np.ndarray, shape: Callable[[np.ndarray], None]) -> np.ndarray:
         """Float32 (frames, channels); `shape` changes (channels, frames) at the inner rate in place."""
         inner = np.ascontiguousarray(sound.T, np.float32)
-        for stage in self._stages:
+        for stage in self.stages:
             inner = stage.up(inner)
         shape(inner)
-        for stage in reversed(self._stages):
+        for stage in reversed(self.stages):
             inner = stage.down(inner)
         return np.ascontiguousarray(inner.T)
