@@ -35,6 +35,8 @@ from pondel.core.refs import HitsRef
 from pondel.core.units import say, say_hz
 
 MOST_POINTS = 32
+KEPT_FRAMES = 1 << 15
+"""So much of the curve is worked out once for all starts after which it lasts as long."""
 
 
 class Point(Model):
@@ -188,6 +190,7 @@ class DrawnDuckProcessor:
         self._step = move.depth_db / max(1.0, move.ramp_ms * rate / 1000.0)
         self._state = np.zeros(1)
         self._starts = np.empty(0, np.int64)
+        self._kept = 0.0, np.empty(0)
         self._crossover = (
             Crossover([move.crossover_hz], rate, channels) if move.acts_on != "all" else None
         )
@@ -225,9 +228,18 @@ class DrawnDuckProcessor:
             start, length = int(starts[n]), self._length(int(starts[n]))
             over = min(to, int(start + length) + 1 - self._position)
             if begin < over:
-                phase = (np.arange(begin, over) + (self._position - start)) / length
-                wanted[begin:over] = curve(self._move.points, phase) * self._move.depth_db
+                since = self._position - start
+                wanted[begin:over] = self._drawn_db(length, begin + since, over + since)
         return wanted
+
+    def _drawn_db(self, length: float, first: int, end: int) -> np.ndarray:
+        """The curve from a frame after its start to another; its beginning is kept for the next one."""
+        if end > KEPT_FRAMES:
+            return curve(self._move.points, np.arange(first, end) / length) * self._move.depth_db
+        if self._kept[0] != length:
+            frames = np.arange(min(KEPT_FRAMES, int(length) + 2))
+            self._kept = length, curve(self._move.points, frames / length) * self._move.depth_db
+        return self._kept[1][first:end]
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         reduction = self._wanted_db(block.shape[0])
