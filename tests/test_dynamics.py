@@ -256,6 +256,29 @@ def test_an_idle_multiband_is_flat():
     assert np.abs(found[(hz > 12) & (hz < 20000)]).max() < 0.01
 
 
+@pytest.mark.parametrize("count", [3, 5, 8, 8 + 3])
+@pytest.mark.parametrize("sizes", [[20_000], [1, 5, 12, 13, 2069, 2047, 7000]])
+def test_many_bells_at_once_are_as_many_moves_with_one_each(count, sizes):
+    """A single bell is worked out by itself, in another way."""
+    samples, key = noise(0.5, 0.3, 2)[: sum(sizes)], noise(0.5, 0.3, 1, seed=5)[: sum(sizes)]
+    ends = np.cumsum(sizes)[:-1]
+    bells = [
+        DynamicBand(hz=50 * 1.7**n, range_db=(-9, 6, -4)[n % 3], threshold_db=-40) for n in range(count)
+    ]
+
+    def through(bands: list[DynamicBand], sound: np.ndarray) -> np.ndarray:
+        processor = DynamicEqProcessor(DynamicEq.model_construct(bands=bands), RATE, 2)
+        pieces = zip(np.split(sound, ends), np.split(key, ends), strict=True)
+        return np.concatenate([processor.process(*both) for both in pieces])
+
+    wanted = samples
+    for bell in bells:
+        wanted = through([bell], wanted)
+    found = through(bells, samples)
+    assert np.abs(found - samples).max() > 0.02
+    assert np.abs(found - wanted).max() < 10 ** (-120 / 20)
+
+
 def test_the_linear_phase_split_is_a_plain_delay_when_idle():
     kernels = linear_kernels(
         (

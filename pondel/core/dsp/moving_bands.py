@@ -10,9 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import numpy as np
+from numpy.lib.stride_tricks import as_strided
 
 from pondel.core.dsp import ballistics
-from pondel.core.dsp.cascade import one_section, still, two_sections
+from pondel.core.dsp.cascade import FEW, close_tile, one_section, open_tile, two_sections
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decibels import amplitude_to_db
 from pondel.core.dsp.followers import HeldPeaks
@@ -29,7 +30,7 @@ from pondel.core.dsp.lanes import (
     sub,
     where_at_least,
 )
-from pondel.core.dsp.limits import LOUDEST, QUIETEST, finite
+from pondel.core.dsp.limits import LOUDEST, QUIETEST
 from pondel.core.dsp.moving import (
     Moving,
     detector_biquads,
@@ -38,6 +39,7 @@ from pondel.core.dsp.moving import (
     still_q,
     together_db,
 )
+from pondel.core.dsp.moving_bells import bells_in_turn, by_itself, multiples_of
 
 KNEE_DB = 3.0
 BARELY = 1e-40
@@ -121,44 +123,10 @@ def _shares(levels, levels_db, curve, times, state, shares):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _multiples(shares, p, out):
-    """A member's multiple of each frame, for what is reached of the range; all float32."""
-    p1, p2, p3, p4, p5, p6, p7 = p[0], p[1], p[2], p[3], p[4], p[5], p[6]
-    for i in range(out.size):
-        x = shares[i]
-        out[i] = x * (p1 + x * (p2 + x * (p3 + x * (p4 + x * (p5 + x * (p6 + x * p7))))))
-
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz"})
 def _add_changed(dry, wet, multiples, out):
     """out += multiple (wet - dry)."""
     for i in range(multiples.size):
         out[i] += multiples[i] * (wet[i] - dry[i])
-
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _add_two(left, right, first, second, one, other, states):
-    """Two members of one section each over two channels: four chains of sums side by side."""
-    a1, a2, c1, c2 = one[4], one[5], other[4], other[5]
-    # What each adds to the signal: its section less one.
-    b0, b1, b2 = one[0] - 1.0, one[1] - a1, one[2] - a2
-    d0, d1, d2 = other[0] - 1.0, other[1] - c1, other[2] - c2
-    z1, z2, w1, w2 = states[0, 0, 0, 0], states[0, 0, 0, 1], states[0, 0, 1, 0], states[0, 0, 1, 1]
-    p1, p2, q1, q2 = states[1, 0, 0, 0], states[1, 0, 0, 1], states[1, 0, 1, 0], states[1, 0, 1, 1]
-    for i in range(first.size):
-        x, u = left[i], right[i]
-        y, v = b0 * x + z1, b0 * u + w1
-        z1, w1 = b1 * x - a1 * y + z2, b1 * u - a1 * v + w2
-        z2, w2 = b2 * x - a2 * y, b2 * u - a2 * v
-        r, s = d0 * x + p1, d0 * u + q1
-        p1, q1 = d1 * x - c1 * r + p2, d1 * u - c1 * s + q2
-        p2, q2 = d2 * x - c2 * r, d2 * u - c2 * s
-        left[i] = x + first[i] * y + second[i] * r
-        right[i] = u + first[i] * v + second[i] * s
-    states[0, 0, 0, 0], states[0, 0, 0, 1] = still(z1), still(z2)
-    states[0, 0, 1, 0], states[0, 0, 1, 1] = still(w1), still(w2)
-    states[1, 0, 0, 0], states[1, 0, 0, 1] = still(p1), still(p2)
-    states[1, 0, 1, 0], states[1, 0, 1, 1] = still(q1), still(q2)
 
 
 @kernel(error_model="numpy")
@@ -176,19 +144,11 @@ def _apply(sound, shares, powers, rows, sections, state):
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
         end = start + size
-        for m in range(members):
-            _multiples(shares[start:end], powers[m], multiples[m, :size])
         if in_one:
-            _add_two(
-                sound[0, start:end],
-                sound[1, start:end],
-                multiples[0, :size],
-                multiples[1, :size],
-                rows[0, 0],
-                rows[1, 0],
-                state,
-            )
+            by_itself(sound, start, end, shares, powers, rows, state)
             continue
+        for m in range(members):
+            multiples_of(shares[start:end], powers[m], multiples[m, :size])
         for c in range(channels):
             dry[c, :size] = sound[c, start:end]
         for m in range(members):
@@ -225,10 +185,13 @@ class _Eight:
             times = ballistics.Times.of(band.attack_ms, band.release_ms, rate)
             self._times[:, n] = times.rise, times.fall_first, times.fall_second
             self._filters.append(_filter(band, rate, channels))
+        self._bells = _all_bells(self._filters) if channels == 2 else None
         self._levels = np.empty((AT_ONCE, WIDTH), np.float32)
         self._levels_db = np.empty_like(self._levels)
-        # Rows are a little longer than is used, so that they do not fall on the same lines of a cache.
-        self._shares = np.empty((WIDTH, AT_ONCE + 16), np.float32)
+        # Each band's row begins a frame later than the one before: where it is its turn, lane by lane.
+        self._askew = np.zeros((AT_ONCE + WIDTH, WIDTH), np.float32)
+        step = self._askew.itemsize
+        self._shares = as_strided(self._askew, (WIDTH, AT_ONCE), ((WIDTH + 1) * step, WIDTH * step))
 
     def listen(self, heard: np.ndarray) -> np.ndarray:
         """The share of its range that each band has reached, (bands, frames), up to AT_ONCE frames.
@@ -250,9 +213,21 @@ class _Eight:
     def process(self, sound: np.ndarray, heard: np.ndarray) -> np.ndarray:
         """Treat up to AT_ONCE frames in place, float64 (channels, frames); gives their shares."""
         shares = self.listen(heard)
+        if self._bells is not None:
+            bells_in_turn(sound, self._askew, shares, *self._bells)
+            return shares
         for reached, (powers, rows, sections, state) in zip(shares, self._filters, strict=True):
             _apply(sound, reached, powers, rows, sections, state)
         return shares
+
+
+def _all_bells(filters: list[tuple[np.ndarray, ...]]) -> tuple[np.ndarray, ...] | None:
+    """Powers, rows and states of all bands, where there are some and each is two members of one
+    section."""
+    if len(filters) < FEW or any(rows.shape[:2] != (2, 1) for _, rows, _, _ in filters):
+        return None
+    powers, rows, _, states = zip(*filters, strict=True)
+    return np.stack(powers), np.stack(rows), np.stack(states)
 
 
 def _filter(band: Moving, rate: int, channels: int) -> tuple[np.ndarray, ...]:
@@ -300,13 +275,15 @@ class MovingBands:
         `trace` gets the bands' own gains in dB, and what they do together where each acts most,
         both (bands, frames).
         """
+        block = np.ascontiguousarray(block, np.float32)
         out = np.empty(block.shape, np.float32)
         heard = np.ascontiguousarray(heard, np.float32)
         for first in range(0, block.shape[0], AT_ONCE):
             part, key = block[first : first + AT_ONCE], heard[first : first + AT_ONCE]
-            sound = np.ascontiguousarray(finite(part).T, np.float64)
+            sound = np.empty(part.shape[::-1])
+            open_tile(part, sound)
             shares = [group.process(sound, key) for group in self._groups]
-            out[first : first + AT_ONCE] = sound.T
+            close_tile(sound, out[first : first + AT_ONCE])
             if trace is not None:
                 rows = np.concatenate(shares) if shares else np.zeros((0, part.shape[0]), np.float32)
                 gains_db = rows * self._ranges_db[:, np.newaxis]

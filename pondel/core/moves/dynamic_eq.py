@@ -203,4 +203,5 @@ KIND = MoveKind(
     rises=lambda move: bool(_live(move)) and all(band.range_db > 0 for band in _live(move)),
     keyed=True,
     in_brief=_in_brief,
+    warmed_by=({}, {"bands": [{}, {}, {}]}),
 )
