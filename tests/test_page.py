@@ -60,7 +60,11 @@ def move_of(jobs, song, index: int):
 
 
 def test_a_screen_asks_each_of_its_questions_once(at_moves):
-    page, _, song = at_moves
+    page, jobs, song = at_moves
+    # The outline is asked for until it is drawn.
+    with page.expect_response(lambda answer: is_outline_of(answer, jobs.library.head(song).id)):
+        page.reload()
+    at_rest(page)
     asked = Counter()
     page.on("request", lambda request: asked.update([urlsplit(request.url).path]))
     page.reload()
