@@ -40,7 +40,7 @@ def test_no_layer_knows_those_above_it(layer):
 
 FLOORS = [
     {"errors", "units", "model", "refs", "ids", "sealed", "bounded"}
-    | {"made_by", "versions", "beats", "notes", "side_by_side", "waiting"},
+    | {"made_by", "versions", "beats", "notes", "side_by_side", "waiting", "loading"},
     {"dsp"},
     {"moves"},
     {"document", "reading", "losses", "families", "settings", "differences", "listening", "blind"},

@@ -15,8 +15,6 @@ from dataclasses import dataclass, replace
 from random import Random
 from typing import Any
 
-from scipy.stats import binom
-
 from pondel.core.errors import BadDocument
 
 FEWEST_ROUNDS, USUAL_ROUNDS, MOST_ROUNDS = 5, 10, 30
@@ -87,6 +85,8 @@ class Blind:
     @property
     def chance(self) -> float | None:
         """How likely so many or more are right by guessing; None until the end."""
+        from scipy.stats import binom
+
         right = self.right
         if right is None:
             return None

@@ -10,7 +10,6 @@ is left: nine tenths hidden are 33 dB down. Of what is lost, at that of the shar
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import istft, stft
 
 from pondel.core.dsp.scale import cam_of
 from pondel.core.engine.chunks import ChunkedSession
@@ -75,6 +74,8 @@ def gains_of(
 
 def kept(sound: np.ndarray, gains: np.ndarray, rate: int) -> np.ndarray:
     """A sound (frames, channels) through gains (frames of 10 ms, places), float32."""
+    from scipy.signal import istft, stft
+
     hop = round(FRAME_S * rate)
     hz, at_s, bins = stft(sound.T, rate, nperseg=HOPS * hop, noverlap=(HOPS - 1) * hop)
     rows = np.minimum(np.arange(at_s.size), gains.shape[0] - 1)

@@ -8,6 +8,7 @@ import time
 from huey import Huey
 
 from pondel.core.errors import PondelError
+from pondel.core.loading import load
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
@@ -118,7 +119,9 @@ class Jobs:
             self._serving = None
 
     def _tend(self) -> None:
-        """Once in a while: what waited for room, what a worker that ended held, the day's copy."""
+        """What first use would wait for; then, once in a while: what waited for room, what a worker
+        that ended held, the day's copy."""
+        load()
         copied = -COPY_EVERY_S
         while not self._ended.wait(TEND_EVERY_S):
             self.starved.look()

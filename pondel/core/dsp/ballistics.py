@@ -14,7 +14,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from pondel.core.dsp.compiled import kernel
 
@@ -38,6 +37,8 @@ def _cascade_left(time: float, first: float, second: float) -> float:
 
 def first_stage_ms(release_ms: float, second_ms: float) -> float:
     """The first stage's time constant for which the cascade falls 63 % in `release_ms`."""
+    from scipy.optimize import brentq
+
     if second_ms <= 0.0:
         return release_ms
     return float(

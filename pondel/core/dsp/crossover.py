@@ -14,7 +14,6 @@ from itertools import pairwise
 
 import numpy as np
 from scipy.fft import irfft, rfftfreq
-from scipy.signal import butter
 
 from pondel.core.dsp.cascade import (
     TILE,
@@ -35,6 +34,8 @@ LINEAR_S = 0.128
 
 def _sides(hz: float, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Low side, high side and their all-pass sum, as sections."""
+    from scipy.signal import butter
+
     low = butter(2, hz, "lowpass", fs=rate, output="sos")
     high = butter(2, hz, "highpass", fs=rate, output="sos")
     b0, b1, b2 = 1.0, low[0, 4], low[0, 5]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import firwin, kaiserord
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.weighed import TILE, Rows, add_row, in_rows, part
@@ -38,6 +37,8 @@ def every_nth(taps: np.ndarray, factor: int) -> Rows:
 @lru_cache(maxsize=16)
 def _taps(factor: int, keep: float) -> np.ndarray:
     """A filter that passes up to `keep` of the new rate and nothing from 1 - `keep` on, float32."""
+    from scipy.signal import firwin, kaiserord
+
     nyquist = factor / 2.0
     passed, stopped = keep / nyquist, (1.0 - keep) / nyquist
     count, beta = kaiserord(STOP_DB, stopped - passed)

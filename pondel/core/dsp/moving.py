@@ -17,7 +17,6 @@ from functools import lru_cache
 from typing import Protocol
 
 import numpy as np
-from scipy.signal import butter
 
 from pondel.core.dsp import ballistics
 from pondel.core.dsp.cascade import settle_s
@@ -65,6 +64,8 @@ def band_pass(hz: float, q: float, rate: int) -> np.ndarray:
 
 def detector_biquads(band: Moving, rate: int) -> np.ndarray:
     """What the band's detector hears: its band, or the side its shelf acts on; one section."""
+    from scipy.signal import butter
+
     if band.listens == "whole":
         return np.array([[1.0, 0.0, 0.0, 1.0, 0.0, 0.0]])
     if band.shape == "bell":
@@ -154,6 +155,8 @@ def second_form_change_db(band: Moving, rate: int) -> float:
 
     There a bell was 1 + (g - 1) B with B a band-pass of the band's own Q, a shelf two of first order.
     """
+    from scipy.signal import butter
+
     hz = np.geomspace(20.0, min(20_000.0, 0.45 * rate), 300)
     w = 2.0 * np.pi * hz / rate
     now = np.ones(hz.size, complex)

@@ -14,7 +14,6 @@ from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import firwin, kaiserord
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.decimate import every_nth, keep_every
@@ -59,6 +58,8 @@ def _filter(rate: int, factor: int, delays: int) -> np.ndarray:
 
     It passes what can be heard and stops what mirrors it.
     """
+    from scipy.signal import firwin, kaiserord
+
     inner = rate * factor
     passed = min(PASSED_HZ, 0.4535 * rate)
     stopped = rate - passed

@@ -9,7 +9,6 @@ high side is what is left. Streams in blocks: what comes out lies `delay` frames
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import firwin, kaiserord, oaconvolve
 
 STOPPED_DB, WIDTH = 80.0, 0.7
 """The high side holds so little of the lows; the slope takes this share of the corner frequency."""
@@ -19,6 +18,8 @@ class Split:
     """Splits float32 blocks (frames, channels) at a corner frequency."""
 
     def __init__(self, at_hz: float, rate: int, channels: int) -> None:
+        from scipy.signal import firwin, kaiserord
+
         taps, beta = kaiserord(STOPPED_DB, WIDTH * at_hz / (0.5 * rate))
         self._fir = firwin(taps | 1, at_hz, window=("kaiser", beta), fs=rate)
         self.delay = self._fir.size // 2
@@ -26,6 +27,8 @@ class Split:
 
     def process(self, block: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Both sides, `delay` frames late: they sum to the block that went in before them."""
+        from scipy.signal import oaconvolve
+
         if not block.shape[0]:
             return block, block
         joined = np.concatenate([self._past, block])

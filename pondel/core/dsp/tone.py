@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 from scipy import fft
-from scipy.signal import get_window
 
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.weighting import k_weighting
@@ -97,6 +96,8 @@ class ToneMeter:
     """Collects a tone as blocks pass (Welch 1967, Hann window, half overlap)."""
 
     def __init__(self, rate: int) -> None:
+        from scipy.signal import get_window
+
         self._rate = rate
         self._size = 1 << round(np.log2(rate * WINDOW_S))
         self._window = get_window("hann", self._size).astype(np.float32)

@@ -15,7 +15,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from pondel.core.hearing.scale import PLACES_HZ
 
@@ -95,6 +94,8 @@ class Constants:
 
 def _offset(quiet: float, gain: float, exponent: float, wanted: float) -> float:
     """The A for which a sound at threshold is as loud at this place as at any other."""
+    from scipy.optimize import brentq
+
     return float(
         brentq(
             lambda a: (gain * quiet + a) ** exponent - a**exponent - wanted,

@@ -18,7 +18,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.optimize import minimize
 
 from pondel.core.judgement.judged import Judgement
 
@@ -115,6 +114,8 @@ class Search:
 
         `judge` gives None for settings that are none; `go_on` is asked before each try.
         """
+        from scipy.optimize import minimize
+
         if not self.paths:
             return None
         cap, steady = first.fight.cost_share, first.unsteady_db

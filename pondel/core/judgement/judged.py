@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, sosfilt
 
 from pondel.core.evidence import FightEvidence, fight_evidence
 from pondel.core.hearing.table import HiddenTable
@@ -187,6 +186,8 @@ def _power(samples: np.ndarray) -> float:
 
 def low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.ndarray) -> float | None:
     """Level of both parts together below 120 Hz in the 200 ms after hits; None without hits."""
+    from scipy.signal import butter, sosfilt
+
     both = sum(one[:, 0] + one[:, -1] for one in (leader, yielder)) / 2.0
     low = sosfilt(butter(4, LOWS_BELOW_HZ, fs=rate, output="sos"), both)
     size = round(ON_HIT_S * rate)

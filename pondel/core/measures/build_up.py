@@ -6,7 +6,6 @@ build_up_db(leader_db, yielder_db, both_db, mix_db)      # 0 where nothing build
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
 
 from pondel.core.measures.spectrum import POINTS_PER_OCTAVE
 
@@ -24,6 +23,8 @@ def build_up_db(
     All are levels at `spectrum.axis_hz`. Nothing where one of the parts is 30 dB under its own loudest
     point, or 9 dB under the other.
     """
+    from scipy.ndimage import uniform_filter1d
+
     alike = np.abs(leader_db - yielder_db) <= ALIKE_DB
     strong = (leader_db > leader_db.max() - FAINT_DB) & (yielder_db > yielder_db.max() - FAINT_DB)
     ground_db = uniform_filter1d(mix_db, POINTS_PER_OCTAVE, mode="nearest")

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.dsp.followers import followed
@@ -90,6 +89,8 @@ class Hits:
         The moment is where the rise begins, a tenth of its power up. With the rises of its `bands`,
         notes struck anew while others ring are found too, and where no band rises there is none.
         """
+        from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
         power = np.concatenate(self._powers) if self._powers else np.empty(0)
         if power.size < 50 or power.max() <= 1e-12:
             return []

@@ -8,9 +8,9 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
+from functools import cache
 
 import numpy as np
-from scipy.signal import firwin
 
 from pondel.core.dsp.compiled import kernel
 from pondel.core.measures import loudness
@@ -53,16 +53,16 @@ class Levels:
         return {k: round(v, 4) if isinstance(v, float) else v for k, v in asdict(self).items()}
 
 
-def _interpolator() -> np.ndarray:
-    """The three fractional phases of a fourfold interpolator, float32 (3, taps)."""
+@cache
+def interpolator() -> tuple[np.ndarray, float]:
+    """The three fractional phases of a fourfold interpolator, float32 (3, taps), and the most by which
+    what they interpolate can exceed the samples it is made of."""
+    from scipy.signal import firwin
+
     taps = firwin(OVERSAMPLING * TAPS_PER_PHASE + 1, 1 / OVERSAMPLING, window=("kaiser", 4.0))
     phases = [OVERSAMPLING * taps[p::OVERSAMPLING][:TAPS_PER_PHASE] for p in (1, 2, 3)]
-    return np.array([(phase / phase.sum())[::-1] for phase in phases], np.float32)
-
-
-PHASES = _interpolator()
-OVERSHOOT = float(np.abs(PHASES).sum(axis=1).max())
-"""The most an interpolated value can exceed the samples it is made of."""
+    rows = np.array([(phase / phase.sum())[::-1] for phase in phases], np.float32)
+    return rows, float(np.abs(rows).sum(axis=1).max())
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "nnan", "ninf", "reassoc"})
@@ -238,8 +238,9 @@ class LevelMeter:
         self._loudness.write_wide(fresh)
 
     def _between(self, channel: np.ndarray, loudest: np.ndarray, c: int) -> np.float32:
+        phases, overshoot = interpolator()
         return _true_peak(
-            channel, TAPS_PER_PHASE, loudest, PHASES, np.float32(OVERSHOOT), self._peaks[c]
+            channel, TAPS_PER_PHASE, loudest, phases, np.float32(overshoot), self._peaks[c]
         )
 
     def _near_the_top(self, peak: float) -> int:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, correlate, resample_poly, sosfiltfilt
 
 WINDOW_S = 0.2
 MOST_NUDGE_MS = 12.0
@@ -59,6 +58,8 @@ def low_sum(
     rest, where it has to win half a decibel; of those within 0.2 dB of the best the smallest is taken,
     unflipped before flipped. None when there is no hit, or either part has no low end there.
     """
+    from scipy.signal import correlate
+
     lows = [_lows(part, rate, below_hz) for part in (first, second)]
     size, reach = round(WINDOW_S * SLOW_RATE), round(MOST_NUDGE_MS / 1000 * SLOW_RATE)
     energies, found = np.zeros(2), []
@@ -98,6 +99,8 @@ def _fitted(together: _Together, reach: int) -> tuple[int, bool]:
 
 
 def _lows(part: np.ndarray, rate: int, below_hz: float) -> np.ndarray:
+    from scipy.signal import butter, resample_poly, sosfiltfilt
+
     mono = np.asarray(part, np.float64).mean(axis=1)
     divisor = int(np.gcd(rate, SLOW_RATE))
     slow = resample_poly(mono, SLOW_RATE // divisor, rate // divisor)

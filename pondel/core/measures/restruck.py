@@ -14,7 +14,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
 from pondel.core.dsp.compiled import kernel
 
@@ -49,6 +48,8 @@ class BandRises:
 
 def band_rises(rows_db: np.ndarray, frame_s: float) -> BandRises:
     """From power in narrow bands in dB, (frames, bands), any float."""
+    from scipy.ndimage import maximum_filter1d, uniform_filter1d
+
     if not rows_db.shape[0]:
         return BandRises([], np.zeros(0, np.float32), frame_s)
     within = round(PEAK_WITHIN_S / frame_s)

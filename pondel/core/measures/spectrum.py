@@ -7,7 +7,6 @@ from functools import lru_cache
 
 import numpy as np
 from scipy import fft
-from scipy.signal import get_window
 
 from pondel.core.dsp.compiled import kernel
 
@@ -48,6 +47,8 @@ def _cut(samples, hop, window, frames):
 
 @lru_cache(maxsize=8)
 def _hann(size: int) -> np.ndarray:
+    from scipy.signal import get_window
+
     return get_window("hann", size).astype(np.float32)
 
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy import fft
-from scipy.signal import get_window
 
 from pondel.core.measures.spectrum import average_spectrum
 
@@ -52,6 +51,8 @@ class StereoMeter:
     """Collects as blocks pass; a mono part is its own left and right."""
 
     def __init__(self, rate: int) -> None:
+        from scipy.signal import get_window
+
         self._step = round(STEP_S * rate)
         self._window = get_window("hann", self._step).astype(np.float32)
         hz = fft.rfftfreq(self._step, 1 / rate)

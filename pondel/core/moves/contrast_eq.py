@@ -10,7 +10,6 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
-from scipy.optimize import least_squares
 
 from pondel.core.dsp.limits import finite
 from pondel.core.dsp.matched import prototype, response
@@ -163,6 +162,8 @@ def _picture(move: ContrastEq, hz: np.ndarray, rate: int) -> Picture:
 
 def fitted(move: ContrastEq) -> tuple[list[dict[str, Any]], float]:
     """Bells that come near to the gain asked for, and the output level beside them."""
+    from scipy.optimize import least_squares
+
     inside = (TONE_HZ >= LOWEST_FIT_HZ) & (TONE_HZ <= HIGHEST_FIT_HZ)
     hz, wanted = TONE_HZ[inside], asked_db(move, FIT_RATE)[inside]
     x = np.array([float(np.median(wanted))])

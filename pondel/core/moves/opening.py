@@ -11,7 +11,6 @@ from typing import Literal
 
 import numpy as np
 from pydantic import Field
-from scipy.signal import lfilter
 
 from pondel.core.dsp.ballistics import one_pole
 from pondel.core.dsp.compiled import kernel
@@ -188,6 +187,8 @@ class Opening:
 
     def _smooth(self, wanted: np.ndarray, n: int) -> np.ndarray:
         """Three poles in series, so that neither slope nor bend jumps."""
+        from scipy.signal import lfilter
+
         pole = self._poles[n]
         for stage in range(STAGES):
             wanted, state = lfilter([1.0 - pole], [1.0, -pole], wanted, zi=self._smoothed[n, stage])

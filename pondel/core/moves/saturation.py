@@ -11,7 +11,6 @@ from functools import lru_cache
 from typing import Literal, NamedTuple
 
 import numpy as np
-from scipy.signal import sosfilt
 
 from pondel.core.dsp.cascade import Cascade, settle_s
 from pondel.core.dsp.compiled import kernel
@@ -139,6 +138,8 @@ def _stand_in(rate: int) -> np.ndarray:
 @lru_cache(maxsize=256)
 def _lift_db(shape: _Shape, rate: int, excerpt: Excerpt | None) -> float:
     """What saturation does to the loudness (K-weighted) of an excerpt."""
+    from scipy.signal import sosfilt
+
     sound = finite(excerpt.read() if excerpt else _stand_in(rate))
     harmonics = _Harmonics(shape, rate, 1)
     padded = np.concatenate([sound, np.zeros(harmonics.latency, np.float32)])
