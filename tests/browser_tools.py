@@ -14,6 +14,7 @@ from weakref import WeakKeyDictionary
 
 import waitress
 from playwright.sync_api import Browser, ConsoleMessage, Page, Request, sync_playwright
+from waitress import wasyncore
 from web_tools import jobs_of
 
 from pondel.web import create_app
@@ -42,7 +43,8 @@ unanswered: WeakKeyDictionary[Page, dict[Request, float]] = WeakKeyDictionary()
 def served(data_dir: Path, **options) -> Iterator[tuple[str, object]]:
     """The address of a server over a data folder, and its jobs."""
     app = create_app(data_dir, **options)
-    server = waitress.create_server(app, host="127.0.0.1", port=0, threads=16)
+    sockets: dict[int, object] = {}
+    server = waitress.create_server(app, host="127.0.0.1", port=0, threads=16, map=sockets)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     jobs = jobs_of(app)
@@ -50,7 +52,10 @@ def served(data_dir: Path, **options) -> Iterator[tuple[str, object]]:
     yield f"http://127.0.0.1:{server.effective_port}", jobs
     jobs.stop()
     server.close()
+    # A browser keeps its connections open: the server would listen to them.
+    wasyncore.close_all(sockets, ignore_all=True)
     thread.join(timeout=10)
+    assert not thread.is_alive()
 
 
 @contextmanager

@@ -39,27 +39,37 @@ def breaks(page, options, inside: dict | None = None) -> list[str]:
     return [f"{rule['id']}: {node['target'][0]}" for rule in found for node in rule["nodes"]]
 
 
-@pytest.fixture
-def full(server, song):
-    """A session with every kind of move on one part, a decision and a section."""
-    jobs = server[1]
+def usual(jobs, song, kinds) -> str:
+    """A session with moves of these kinds on one part, a decision and a section."""
     data = to_json(jobs.library.head(song).document)
     kick, tuba = data["parts"]
     kick["id"], tuba["id"] = "kick", "tuba"
     keyed = {"key": {"source": "kick"}}
     tuba["moves"] = [
         {"id": kind.name.replace(" ", ""), "kind": kind.name, **(keyed if kind.keyed else {})}
-        for kind in KINDS.values()
+        for kind in kinds
         if kind.pair is None
     ]
     data["sections"] = [{"id": "s", "name": "Verse", "start_s": 1, "end_s": 6}]
     data["zones"] = [{"id": "z", "leads": "kick", "gives_way": ["tuba"], "low_hz": 40, "high_hz": 120}]
     session_id = jobs.library.create(parse_session(data), rate_known=True)
-    for kind in KINDS.values():
+    for kind in kinds:
         if kind.pair is not None:
             ordered = {"op": "give way", "part": "tuba", "leader": "kick", "kind": kind.name}
             jobs.desk.do(session_id, [parse_operation(ordered)])
     return session_id
+
+
+@pytest.fixture
+def full(server, song):
+    """With every kind of move there is."""
+    return usual(server[1], song, KINDS.values())
+
+
+@pytest.fixture
+def few(server, song):
+    """With a few kinds: screens beside Moves say the same of all."""
+    return usual(server[1], song, [KINDS[name] for name in ("eq", "compressor", "multiband")])
 
 
 @pytest.fixture
@@ -75,7 +85,7 @@ def show(page, address: str) -> None:
     page.wait_for_load_state("networkidle")
 
 
-def test_every_screen_by_day_and_by_night(server, full, page):
+def test_every_screen_by_day_and_by_night(server, few, page):
     address, jobs = server
     empty = jobs.library.create(Session(name="Empty"))
     inside = [*SCREENS, "moves?part=tuba&leader=kick&move=multiband"]
@@ -85,7 +95,7 @@ def test_every_screen_by_day_and_by_night(server, full, page):
         f"sessions/{empty}/intake",
         "sessions/nowhere/lanes",
     ]
-    for path in [*paths, *(f"sessions/{full}/{one}" for one in inside)]:
+    for path in [*paths, *(f"sessions/{few}/{one}" for one in inside)]:
         show(page, f"{address}/{path}")
         assert breaks(page, SIZES) == [], path
         if path.endswith(NIGHTS):
@@ -104,8 +114,8 @@ def test_every_kind_of_move_with_all_that_unfolds_open(server, full, page):
         assert breaks(page, ALL_BUT_COLOURS, OWN) == [], move.kind
 
 
-def test_dialogs_menus_and_refusals(server, full, page):
-    show(page, f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move=compressor")
+def test_dialogs_menus_and_refusals(server, few, page):
+    show(page, f"{server[0]}/sessions/{few}/moves?part=tuba&leader=kick&move=compressor")
     for opener, dialog in (("#help", "#shortcuts"), ("#history-open", "#history")):
         page.click(opener)
         page.wait_for_selector(f"{dialog}[open]")
@@ -136,8 +146,8 @@ LOOKS = """(selector) => {
 }"""
 
 
-def test_forced_colours_take_the_place_of_the_stored_sheet(server, full, browser):
-    address = f"{server[0]}/sessions/{full}/moves?part=tuba&leader=kick&move=compressor"
+def test_forced_colours_take_the_place_of_the_stored_sheet(server, few, browser):
+    address = f"{server[0]}/sessions/{few}/moves?part=tuba&leader=kick&move=compressor"
     for scheme in ("light", "dark"):
         page, errors = open_page(browser, address, forced_colors="active", color_scheme=scheme)
         other = "night" if scheme == "light" else "day"
