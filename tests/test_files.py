@@ -128,3 +128,20 @@ def test_more_readers_than_open_files_read_on_where_they_were(tmp_path):
     if handles.is_dir():
         named = [one.readlink() for one in handles.iterdir() if one.is_symlink() and one.exists()]
         assert sum(one.is_relative_to(tmp_path) for one in named) <= MOST_OPEN_FILES
+
+
+@pytest.mark.parametrize(
+    "name", ["media/link.wav", "linked/out.wav", "../out/out.wav", "media/../../out/out.wav"]
+)
+def test_no_name_leads_out_of_the_folder(tmp_path, name):
+    folder, outside = tmp_path / "in", tmp_path / "out"
+    (folder / "media").mkdir(parents=True)
+    outside.mkdir()
+    for place in (folder / "media" / "own.wav", outside / "out.wav"):
+        place.write_bytes(b"sound")
+    (folder / "media" / "link.wav").symlink_to(outside / "out.wav")
+    (folder / "linked").symlink_to(outside)
+    media = FolderMedia(folder)
+    assert media.path("media/own.wav") == folder.resolve() / "media" / "own.wav"
+    with pytest.raises(BadDocument, match="outside"):
+        media.path(name)

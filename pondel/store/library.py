@@ -51,6 +51,10 @@ HEAD = (
     "select revision.* from revision join session on session.head = revision.id "
     "where session.id = ? and session.removed is null"
 )
+HEAD_ID = "select head from session where id = ? and removed is null"
+NEWEST_CHILD = "select id, label from revision where parent = ? order by id desc limit 1"
+MOVE_HEAD = "update session set head = ?, name = ? where id = ?"
+FORGET = "delete from revision where id = ?"
 IS_NAMED = (
     "select exists (select 1 from revision where parent = ?1) "
     "or exists (select 1 from variant where head = ?1) "
@@ -202,7 +206,7 @@ class Library:
 
     def head(self, session_id: str) -> Revision:
         """The session's present state; NotFound when there is no such session."""
-        # In SQL, since it is asked in every request: to put it together took longer than to answer it.
+        # What every edit asks is in SQL: to put it together took longer than to answer it.
         row = next(iter(self.tables.Revision.raw(HEAD, session_id)), None)
         if row is None:
             raise NotFound(f"there is no session {session_id!r:.60}")
@@ -210,9 +214,8 @@ class Library:
 
     def _head_id(self, session_id: str) -> int | None:
         """The number of the present state, without its document; None where there is none."""
-        table = self.tables.Session
-        here = (table.id == session_id) & table.removed.is_null()
-        return table.select(table.head).where(here).scalar()
+        row = self.database.execute_sql(HEAD_ID, (session_id,)).fetchone()
+        return row and row[0]
 
     def revision(self, session_id: str, revision_id: int) -> Revision:
         """Any state a session has been in."""
@@ -285,7 +288,7 @@ class Library:
         )
         if replaced and not self._is_named(head.id):
             # Only now: a number that is free would be given to the new revision.
-            self.tables.Revision.delete_by_id(head.id)
+            self.database.execute_sql(FORGET, (head.id,))
         prepare(revision, done)
         return revision
 
@@ -334,8 +337,7 @@ class Library:
             hash=text_hash(text),
         )
         self._know(row, document)
-        table = self.tables.Session
-        table.update(head=row.id, name=document.name).where(table.id == session_id).execute()
+        self.database.execute_sql(MOVE_HEAD, (row.id, document.name, session_id))
         return Revision(row.id, session_id, label, document, row.created, parent, gesture)
 
     def undo(self, session_id: str, base: int | None = None) -> Revision:
@@ -358,13 +360,13 @@ class Library:
             child = self._newest_child(self._seen_head(session_id, base).id)
             if child is None:
                 raise NotFound("there is nothing to redo")
-            return self._move_head(session_id, child.id)
+            return self._move_head(session_id, child[0])
 
     def neighbours(self, revision: Revision) -> Neighbours:
         """The names of the edits that undo and redo would step over from a revision."""
         child = self._newest_child(revision.id)
         undo = revision.label if revision.parent is not None else None
-        return Neighbours(undo, child.label if child else None)
+        return Neighbours(undo, child[1] if child else None)
 
     def history(self, session_id: str, since: int | None = None, most: int = STEPS) -> list[Step]:
         """The steps that led to the present state, or to `since`, newest first.
@@ -393,9 +395,9 @@ class Library:
         with self.database.atomic("immediate"):
             return self._move_head(session_id, revision_id)
 
-    def _newest_child(self, revision_id: int) -> Any:
-        table = self.tables.Revision
-        return table.select().where(table.parent == revision_id).order_by(table.id.desc()).first()
+    def _newest_child(self, revision_id: int) -> tuple[int, str] | None:
+        """The number and the label of the newest state that came of one."""
+        return self.database.execute_sql(NEWEST_CHILD, (revision_id,)).fetchone()
 
     def _move_head(self, session_id: str, revision_id: int) -> Revision:
         revision = self.revision(session_id, revision_id)

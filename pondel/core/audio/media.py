@@ -186,7 +186,7 @@ class FolderMedia(_GivenHits):
     def path(self, file: str) -> Path:
         """The file's place; BadDocument when it lies outside the folder, BadRecording when missing."""
         path = self._folder / file
-        if path.parent == self._folder and path.is_file() and not path.is_symlink():
+        if ".." not in path.parts and path.is_file() and not self._is_linked(path):
             return path
         path = path.resolve()
         if not path.is_relative_to(self._folder):
@@ -194,6 +194,14 @@ class FolderMedia(_GivenHits):
         if not path.is_file():
             raise BadRecording("the recording is missing on disk")
         return path
+
+    def _is_linked(self, path: Path) -> bool:
+        """Whether a link leads from the folder to a path, or it is not in the folder at all."""
+        while path != self._folder:
+            if path.is_symlink() or path == path.parent:
+                return True
+            path = path.parent
+        return False
 
     def open(self, file: str) -> Reader:
         return FileReader(self.path(file))
