@@ -94,6 +94,12 @@ def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(opened
     middle = ridge[0] + ridge[1] / 2
     # The line stands at the nearest of the places, which are half a Cam apart.
     assert line[0] == pytest.approx(middle, abs=ridge[1] / 60)
+
+
+def test_when_it_is_printed_every_row_is_drawn(opened):
+    page = opened("lanes")
+    page.wait_for_selector("[data-lane=p0] path.curve")
+    at_rest(page)
     page.pdf()
     assert page.locator("[data-lane]:not([hidden]) [data-lane-ridge] svg").count() == MANY
 
