@@ -124,6 +124,20 @@ def test_output_does_not_depend_on_the_blocks(kind, channels):
 
 
 @pytest.mark.parametrize("kind", KINDS)
+def test_a_block_without_frames_changes_nothing(kind):
+    move = built(example(kind))
+    sound, key = noise(0.4, 0.3, 2), hits(0.4)
+    outs = []
+    for borders in ((9600,), (0, 9600, 9600)):
+        processor = at_work(move, RATE, 2)
+        pieces = zip(np.split(sound, borders), np.split(key, borders), strict=True)
+        outs.append(
+            np.concatenate([processor.process(x, k if KINDS[kind].keyed else None) for x, k in pieces])
+        )
+    assert np.array_equal(*outs)
+
+
+@pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("rate", [44100, 96000, 192000])
 def test_every_rate_and_any_input_gives_finite_sound(kind, rate):
     move = built(example(kind))

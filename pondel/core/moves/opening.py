@@ -164,11 +164,10 @@ class Opening:
         peaks(np.ascontiguousarray(key, np.float32), level)
         first = self._heard - self.latency
         self._heard += key.shape[0]
-        at = np.arange(first, first + key.shape[0], dtype=np.float64)
         if self._move.opened_by == "gate":
-            return [(self._gated(level), at)]
+            return [(self._gated(level), np.arange(first, first + key.shape[0], dtype=np.float64))]
         self._note_hits(level)
-        return self._struck(at)
+        return self._struck(first, key.shape[0])
 
     def _opened(self, loud: np.ndarray) -> np.ndarray:
         """How far it is open at levels of the key, as amplitudes."""
@@ -206,10 +205,10 @@ class Opening:
             last = min(level.size, int(self._hits[n]) + self.latency - begin)
             self._loud[n] = max(self._loud[n], float(level[first:last].max(initial=0.0)))
 
-    def _struck(self, at: np.ndarray) -> Voices:
-        open_by, since = np.zeros((2, VOICES, at.size))
+    def _struck(self, first: int, frames: int) -> Voices:
+        open_by, since = np.zeros((2, VOICES, frames))
         times = (self._attack, self._length, self._release)
-        count = _struck(at[0], self._hits, self._opened(self._loud), times, open_by, since)
+        count = _struck(float(first), self._hits, self._opened(self._loud), times, open_by, since)
         return list(zip(open_by, since, strict=True))[: max(count, 1)]
 
 
@@ -239,6 +238,8 @@ class Layer:
         self._opening.start_at(place)
 
     def process(self, block: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        if not block.shape[0]:
+            return block
         sound = finite(np.ascontiguousarray(block, np.float32))
         voices = self._opening.hear(sound if key is None else key)
         layer = self._sound(self._first, voices)
