@@ -4,12 +4,12 @@ import numpy as np
 import pytest
 from scipy.signal import oaconvolve, upfirdn
 
-from pondel.core.dsp.decimate import every_nth, keep_every
+from pondel.core.dsp.decimate import keep_every
 from pondel.core.dsp.delay import ShortFilter
 from pondel.core.dsp.minimum_phase import Convolved
 from pondel.core.dsp.oversample import Oversampled, factors
 from pondel.core.dsp.partitioned import PIECE, Partitioned
-from pondel.core.dsp.weighed import in_rows
+from pondel.core.dsp.weighed import by_phase, in_rows
 
 FAINT = 10 ** (-120 / 20)
 CUTS = ([5000], [1, 2, 97, 4900], [4096, 904], [3000, 2000])
@@ -64,7 +64,7 @@ def test_every_nth_frame_of_what_is_filtered(factor, taps):
     samples, kernel = sound(9000, 2).T.copy(), fading(taps)
     wanted = upfirdn(kernel[::-1], samples.astype(float), down=1, axis=1)[:, taps - 1 : 9000 : factor]
     found = np.empty(wanted.shape, np.float32)
-    keep_every(samples, *every_nth(kernel, factor), found)
+    keep_every(samples, *in_rows(by_phase(kernel, factor)), found)
     assert np.abs(found - wanted).max() < FAINT
 
 
@@ -85,5 +85,5 @@ def test_up_and_down_again_is_what_the_filters_say(rate):
 
 def test_a_filter_that_stops_at_half_the_rate_has_a_row_of_one_tap():
     taps = np.sinc((np.arange(79) - 39) / 2) * np.kaiser(79, 10)
-    rows = in_rows(np.pad(taps, (0, 1)).reshape(-1, 2).T)
+    rows = in_rows(by_phase(taps, 2))
     assert sorted(rows.counts) == [1, 40]

@@ -7,7 +7,7 @@ from functools import lru_cache
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.weighed import TILE, Rows, add_row, in_rows, part
+from pondel.core.dsp.weighed import TILE, add_row, by_phase, deinterleave, in_rows
 
 STOP_DB = 85.0
 
@@ -21,17 +21,10 @@ def keep_every(signal, taps, firsts, counts, out):
         for start in range(0, out.shape[1], TILE):
             size = min(TILE, out.shape[1] - start)
             kept = out[c, start : start + size]
-            part(signal[c, start * factor :], size + reach, parted)
+            deinterleave(signal[c, start * factor :], size + reach, parted)
             kept[:] = 0.0
             for p in range(factor):
                 add_row(parted[p], taps[p], firsts[p], counts[p], kept)
-
-
-def every_nth(taps: np.ndarray, factor: int) -> Rows:
-    """The rows with which `keep_every` filters."""
-    padded = np.zeros(-(-taps.size // factor) * factor)
-    padded[: taps.size] = taps
-    return in_rows(padded.reshape(-1, factor).T)
 
 
 @lru_cache(maxsize=16)
@@ -55,7 +48,7 @@ class Decimator:
     def __init__(self, factor: int, channels: int, keep: float) -> None:
         self._factor = factor
         taps = _taps(factor, keep)
-        self._size, self._rows = taps.size, every_nth(taps, factor)
+        self._size, self._rows = taps.size, in_rows(by_phase(taps, factor))
         self._waiting = np.zeros((channels, taps.size // 2), np.float32)
 
     def push(self, wide: np.ndarray) -> np.ndarray:

@@ -16,8 +16,8 @@ from functools import lru_cache
 import numpy as np
 
 from pondel.core.dsp.compiled import kernel
-from pondel.core.dsp.decimate import every_nth, keep_every
-from pondel.core.dsp.weighed import TILE, add_row, in_rows, interleave
+from pondel.core.dsp.decimate import keep_every
+from pondel.core.dsp.weighed import TILE, add_row, by_phase, in_rows, interleave
 
 STOP_DB = 100.0
 PASSED_HZ = 20_000.0
@@ -76,13 +76,11 @@ class _Stage:
         taps = self.taps = _filter(rate, factor, factor * whole // 2)
         self.late = (taps.size - 1) // factor
         """Frames at the lower rate by which up and down together are late."""
-        per_phase = -(-taps.size // factor)
-        padded = np.zeros(per_phase * factor, np.float32)
-        padded[: taps.size] = taps * factor
-        self._rows_up = in_rows(padded.reshape(per_phase, factor).T[:, ::-1])
-        self._rows_down = every_nth(taps, factor)
+        phases = by_phase(taps, factor)
+        self._rows_up = in_rows(factor * phases[:, ::-1])
+        self._rows_down = in_rows(phases)
         self._factor = factor
-        self._below = np.zeros((channels, per_phase), np.float32)
+        self._below = np.zeros((channels, phases.shape[1]), np.float32)
         self._above = np.zeros((channels, taps.size - 1), np.float32)
 
     def up(self, sound: np.ndarray) -> np.ndarray:

@@ -43,6 +43,13 @@ def in_rows(taps: np.ndarray) -> Rows:
     return Rows(kept, firsts, counts)
 
 
+def by_phase(taps: np.ndarray, factor: int) -> np.ndarray:
+    """Every `factor`-th tap from each on, (factor, taps); what is missing at the end is nothing."""
+    padded = np.zeros(-(-taps.size // factor) * factor)
+    padded[: taps.size] = taps
+    return padded.reshape(-1, factor).T
+
+
 @kernel(fastmath={"contract", "nsz", "reassoc"}, error_model="numpy")
 def add_weighed(given, taps, apart, out):
     """Add to each of `out` what lies at it and after it, each `apart` from the last, times its tap.
@@ -103,7 +110,7 @@ def interleave(rows, size, out):
 
 
 @kernel()
-def part(given, size, rows):
+def deinterleave(given, size, rows):
     """What `interleave` undoes; what is missing of `given` is silence."""
     factor = rows.shape[0]
     count = min(given.size // factor, size)
