@@ -311,9 +311,7 @@ class Library:
         with self.database.atomic("immediate"):
             head = self.head(session_id).id
             kept = self._set_head(session_id, None, label, document, None).id
-            name = self.revision(session_id, head).document.name
-            table = self.tables.Session
-            table.update(head=head, name=name).where(table.id == session_id).execute()
+            self._move_head(session_id, head)
         return kept
 
     def _set_head(
@@ -337,7 +335,7 @@ class Library:
             hash=text_hash(text),
         )
         self._know(row, document)
-        self.database.execute_sql(MOVE_HEAD, (row.id, document.name, session_id))
+        self._point(session_id, row.id, document)
         return Revision(row.id, session_id, label, document, row.created, parent, gesture)
 
     def undo(self, session_id: str, base: int | None = None) -> Revision:
@@ -401,11 +399,11 @@ class Library:
 
     def _move_head(self, session_id: str, revision_id: int) -> Revision:
         revision = self.revision(session_id, revision_id)
-        table = self.tables.Session
-        table.update(head=revision_id, name=revision.document.name).where(
-            table.id == session_id
-        ).execute()
+        self._point(session_id, revision_id, revision.document)
         return revision
+
+    def _point(self, session_id: str, revision_id: int, document: Session) -> None:
+        self.database.execute_sql(MOVE_HEAD, (revision_id, document.name, session_id))
 
     def agree_on_rate(self, session_id: str, file_rate: int) -> int:
         """The session's rate; the first recording decides it when nothing else has."""
