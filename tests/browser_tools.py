@@ -32,6 +32,13 @@ QUIET = [
     "--disable-sync",
     # Debian turns the rasteriser of a graphics card on: without a card it is emulated, slowly.
     "--disable-gpu-rasterization",
+    # A window draws more than the page: its address bar alone, two pages of four hundred scripts, cost
+    # as much processor time as a page of ours. The option takes the place of Playwright's own, so what
+    # matters of that list is here as well.
+    "--disable-features="
+    "WebUIOmniboxPopup,WebUIOmniboxAimPopup,SpareRendererForSitePerProcess,"
+    "AimEnabled,DestroyProfileOnBrowserClose,HttpsFirstBalancedModeAutoEnable,HttpsUpgrades,LensOverlay,"
+    "MediaRouter,NetworkTimeServiceQuerying,OptimizationHints,PaintHolding,PreconnectToSearch",
 ]
 
 
