@@ -20,6 +20,7 @@ from pondel.core.engine.listen import make_plan, plan_hash, plan_region, without
 from pondel.core.errors import BadDocument
 from pondel.core.hearing.excitation import excite
 from pondel.core.hearing.in_the_mix import in_the_mix
+from pondel.core.measured import matching_gain_db
 from pondel.core.measures.home import Home
 from pondel.core.moves.base import Traced
 from pondel.core.moves.checking import Heard
@@ -194,7 +195,8 @@ def test_drop_on_hits_is_the_change_of_level_in_the_zone(zone_hz, lowered):
     down = np.where((at % 1) < 0.2, 10 ** (-9 / 20), 1.0)
     down = np.convolve(down, np.hanning(4800) / np.hanning(4800).sum(), "same")
     before, after = (low + high)[:, None], (low * down + high)[:, None]
-    found = evidence.drop_on_hits(before, after, RATE, np.arange(4.0) + 0.02, zone_hz)
+    powers = [evidence.power_steps(sound, RATE, zone_hz) for sound in (before, after)]
+    found = evidence.drop_on_hits(*powers, np.arange(4.0) + 0.02)
     # Of two tones as strong as each other one falls by 9 dB: together by 2.5 dB.
     expected = lowered if zone_hz else 2.5
     assert (found.hits, found.median_db) == (4, pytest.approx(expected, abs=0.3))
@@ -340,7 +342,7 @@ def test_what_lies_at_the_sides_is_judged_there():
 def test_the_matching_gain_makes_both_equally_loud(ducked):
     now, untreated = ducked
     plan = make_plan(now.session, "part", ["tuba"])
-    gain_db, lufs = evidence.matching_gain_db(plan, now, untreated, 0, 4 * RATE)
+    gain_db, lufs = matching_gain_db(plan, now, untreated, 0, 4 * RATE)
     before = plan_region(plan, untreated, 0, 4 * RATE) * np.float32(10 ** (gain_db / 20))
     assert gain_db < -0.3
     assert evidence.loudness_lufs(before, RATE) == pytest.approx(lufs, abs=0.05)

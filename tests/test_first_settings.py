@@ -117,7 +117,8 @@ def test_what_the_part_loses_in_the_zone_is_within_a_decibel_of_the_table(kind):
         ChunkedSession(one, media, cache).region(("b", "after fader"), 0, 12 * RATE)
         for one in (without_moves(session), session)
     ]
-    drop = evidence.drop_on_hits(*sounds, RATE, fight.hits_s, (40.0, 120.0))
+    powers = [evidence.power_steps(sound, RATE, (40.0, 120.0)) for sound in sounds]
+    drop = evidence.drop_on_hits(*powers, fight.hits_s)
     usual = {"dynamic eq": 4, "eq": 3}.get(kind, 5)
     assert drop.median_db == pytest.approx(usual, abs=1.0)
 

@@ -9,15 +9,12 @@ import numpy as np
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
-from pondel.core.dsp.fold import Fold, Side, folded
-from pondel.core.engine.chunks import ChunkedSession
-from pondel.core.engine.listen import Plan, in_zone, make_plan, plan_region
+from pondel.core.engine.listen import in_zone
 from pondel.core.engine.routing import active_moves
 from pondel.core.hearing.clear import too_small_to_hear
 from pondel.core.hearing.scale import PLACES_HZ
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.core.measures.loudness import loudness_lufs
-from pondel.core.measures.spectrum import average_spectrum, moving_spectrum
 from pondel.core.moves.base import TRACE_RATE, Traced, key_in
 from pondel.core.refs import hits_source
 
@@ -164,36 +161,29 @@ def gain_on_hits(trace: Traced, hits_s: np.ndarray, *, rises: bool = False) -> O
 
 
 def drop_on_hits(
-    before: np.ndarray,
-    after: np.ndarray,
-    rate: int,
-    hits_s: np.ndarray,
-    zone_hz: tuple[float, float] | None = None,
-    *,
-    rises: bool = False,
+    before: np.ndarray, after: np.ndarray, hits_s: np.ndarray, *, rises: bool = False
 ) -> OnHits:
-    """How far a move lowers (or `rises`) the level of a part in a zone in the 200 ms after each hit.
+    """How far a move lowers (or `rises`) the level of a part in the 200 ms after each hit.
 
-    `before` and `after` are the part, float32 (frames, channels), before and after the move; levels are
-    powers, of both channels together, of what lies in the zone, or of all of it, over 30 ms, or four
-    periods of its low edge.
+    `before` and `after` are the part's `power_steps` before and after the move.
     """
-    drops = -level_change_db(before, after, rate, zone_hz)
-    return _on_hits(drops, 1.0 / LEVEL_STEP_S, hits_s, LEVEL_AFTER_S, rises)
+    return _on_hits(-level_change_db(before, after), 1.0 / LEVEL_STEP_S, hits_s, LEVEL_AFTER_S, rises)
 
 
-def level_change_db(
-    before: np.ndarray, after: np.ndarray, rate: int, zone_hz: tuple[float, float] | None = None
-) -> np.ndarray:
-    """What a move does to the level of a part every 5 ms, in dB; nothing where there is hardly any."""
-    steps = [_zone_power(sound, rate, zone_hz) for sound in (before, after)]
-    least = max(float(steps[0].max(initial=0.0)) * 10 ** (-UNHEARD_DB / 10), 1e-14)
-    changes = 10.0 * np.log10(np.maximum(steps[1], least) / np.maximum(steps[0], least))
-    return np.where(steps[0] > least, changes, 0.0)
+def level_change_db(before: np.ndarray, after: np.ndarray) -> np.ndarray:
+    """What a move does to the level of a part, from its `power_steps` before and after it, in dB;
+    nothing where there is hardly any."""
+    least = max(float(before.max(initial=0.0)) * 10 ** (-UNHEARD_DB / 10), 1e-14)
+    changes = 10.0 * np.log10(np.maximum(after, least) / np.maximum(before, least))
+    return np.where(before > least, changes, 0.0)
 
 
-def _zone_power(sound: np.ndarray, rate: int, zone_hz: tuple[float, float] | None) -> np.ndarray:
-    """Power of all channels around every 5 ms, (steps,); a centred mono sound has as much in two."""
+def power_steps(sound: np.ndarray, rate: int, zone_hz: tuple[float, float] | None = None) -> np.ndarray:
+    """Power every 5 ms of all channels of float32 (frames, channels) together, (steps,).
+
+    Of what lies in the zone, or of all of it, over 30 ms, or four periods of its low edge. A centred
+    mono sound has as much in two channels.
+    """
     window_s = LEVEL_WINDOW_S
     if zone_hz is not None:
         sound = in_zone(sound, zone_hz, rate)
@@ -222,55 +212,7 @@ def _on_hits(
     return OnHits(len(depths), float(np.median(depths)), furthest(depths))
 
 
-def matching_gain_db(
-    plan: Plan, now: ChunkedSession, untreated: ChunkedSession, start: int, frames: int
-) -> tuple[float, float | None]:
-    """Gain in dB that makes the untreated sound as loud as the treated one, and the LUFS of that.
-
-    A reference is made as loud as the mix. By integrated loudness of what is played; a gain of 0 when
-    either is silent.
-    """
-    louder = make_plan(now.session, "mix") if plan.hear == "reference" else plan
-    after = loudness_lufs(plan_region(louder, now, start, frames), now.session.rate)
-    before = loudness_lufs(plan_region(plan, untreated, start, frames), now.session.rate)
-    gain_db = after - before if after is not None and before is not None else 0.0
-    return gain_db, after
-
-
 def small_speakers_lufs(sound: np.ndarray, rate: int) -> float | None:
     """Loudness of float32 (frames, channels) on small speakers: through a high-pass at 150 Hz."""
     cut = filters.low_cut(SMALL_SPEAKERS_HZ, SMALL_SPEAKERS_DB_OCT, rate)
     return loudness_lufs(Cascade(cut, sound.shape[1]).process(np.ascontiguousarray(sound)), rate)
-
-
-def part_spectrum(
-    chunked: ChunkedSession,
-    part_id: str,
-    start: int,
-    frames: int,
-    fold: Side = "both",
-    *,
-    peak: bool = False,
-) -> np.ndarray:
-    """Average spectrum of a part as it sounds in the mix, dBFS at `axis_hz`; or its highest.
-
-    `fold` is "both" (mean power of the channels), "middle", "sides", "left" or "right".
-    """
-    blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
-    return average_spectrum(blocks, chunked.session.rate, peak=peak)
-
-
-def part_now(
-    chunked: ChunkedSession, part_id: str, start: int, frames: int, fold: Side, at_s: np.ndarray
-) -> np.ndarray:
-    """Spectra of a part around moments of a stretch: dBFS, (moments, points of `axis_hz`)."""
-    blocks = folded(chunked.blocks((part_id, "after fader"), start, frames), fold)
-    return moving_spectrum(np.concatenate(list(blocks)), chunked.session.rate, at_s)
-
-
-def plan_spectrum(
-    plan: Plan, chunked: ChunkedSession, start: int, frames: int, fold: Fold, *, peak: bool
-) -> np.ndarray:
-    """The same of something that the deck plays, such as two parts together, or the mix."""
-    blocks = folded([plan_region(plan, chunked, start, frames)], fold)
-    return average_spectrum(blocks, chunked.session.rate, peak=peak)

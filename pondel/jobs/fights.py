@@ -23,10 +23,10 @@ from pondel.core.evidence import (
     OnHits,
     drop_on_hits,
     fight_evidence,
-    small_speakers_lufs,
 )
 from pondel.core.families import groups_among
 from pondel.core.hearing.recovery import hidden_on_hits, recovery_s
+from pondel.core.measured import node_powers, part_small_speakers_lufs
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.moves.fight import Fight
@@ -238,10 +238,14 @@ class Fights:
         zone_hz: tuple[float, float] | None,
     ) -> OnHits:
         """How far one move lowers its part in a zone on hits, in seconds from the stretch's start."""
-        sounds = self.around_move(document, part_id, move_id, stretch)
+        node: Node = (part_id, "before fader")
+        before, after = (
+            node_powers(one, node, *stretch, zone_hz)
+            for one in self.sessions_around(document, part_id, move_id)
+        )
         move = next(one for one in document.part(part_id).moves if one.id == move_id)
         rises = kind_of(move.kind).rises(move)
-        return drop_on_hits(*sounds, document.rate, hits_s, zone_hz, rises=rises)
+        return drop_on_hits(before, after, hits_s, rises=rises)
 
     def on_small_speakers(
         self, document: Session, part_id: str, move_id: str | None, stretch: tuple[int, int]
@@ -252,13 +256,10 @@ class Fights:
         """
         part = document.part(part_id)
         if any(move.id == move_id for move in part.moves):
-            sounds = self.around_move(document, part_id, str(move_id), stretch)
+            around = self.sessions_around(document, part_id, str(move_id))
         else:
-            bare, now = self._now(without_moves(document)), self._now(document)
-            node: Node = (part_id, "before fader")
-            sounds = bare.region(node, *stretch), now.region(node, *stretch)
-        heard = [sound * np.array(fader_gains(part, sound.shape[1]), np.float32) for sound in sounds]
-        before, after = (small_speakers_lufs(sound, document.rate) for sound in heard)
+            around = self._now(without_moves(document)), self._now(document)
+        before, after = (part_small_speakers_lufs(one, part_id, *stretch) for one in around)
         return before, after
 
     def around_move(

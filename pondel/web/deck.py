@@ -8,16 +8,14 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, Response, request
 
-from pondel.core import evidence
 from pondel.core.advice.peaks import HIGHEST_DBTP, over_words
 from pondel.core.document import Session
-from pondel.core.dsp.fold import MONITOR_FOLDS, monitored
+from pondel.core.dsp.fold import MONITOR_FOLDS
 from pondel.core.engine.chunks import chunk_frames
 from pondel.core.engine.listen import SURVIVING
 from pondel.core.errors import BadDocument
+from pondel.core.measured import matching_gain_db, plan_metered
 from pondel.core.measures.loudness import STEP_S as METER_STEP_S
-from pondel.core.measures.metering import lead_frames, metered
-from pondel.core.survival import sound_of
 from pondel.jobs.desk import is_exact
 from pondel.web import asked
 from pondel.web.context import (
@@ -169,7 +167,7 @@ def match(session_id: str):
 
     def work() -> dict[str, Any]:
         where = (stretch.start, stretch.frames)
-        gain_db, lufs = evidence.matching_gain_db(plan, now, untreated, *where)
+        gain_db, lufs = matching_gain_db(plan, now, untreated, *where)
         return {"gain_db": round(gain_db, 3), "lufs": None if lufs is None else round(lufs, 1)}
 
     return in_turn("match", work)
@@ -190,11 +188,7 @@ def meter(session_id: str):
     played = desk().now(document) if treated or hear == "key" else desk().untreated(document)
 
     def work() -> dict[str, Any]:
-        lead = lead_frames(document.rate)
-        first = max(0, stretch.start - lead)
-        sound = sound_of(plan, played, first, stretch.start + stretch.frames - first)
-        before = np.zeros((lead - (stretch.start - first), 2), np.float32)
-        found = metered(np.concatenate([before, monitored(sound, fold)]), document.rate)
+        found = plan_metered(plan, played, stretch.start, stretch.frames, fold)
         correlation = [None if np.isnan(one) else round(float(one), 2) for one in found.correlation]
         lowest = found.lowest_correlation
         return {

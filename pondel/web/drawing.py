@@ -18,7 +18,7 @@ from matplotlib.figure import Figure
 from pondel.core.document import Part, Session
 from pondel.core.engine.graph import part_tone
 from pondel.core.errors import BadDocument
-from pondel.core.evidence import part_spectrum
+from pondel.core.measured import part_spectrum
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.picture import at_full, at_rest
 from pondel.core.moves.registry import kind_of

@@ -14,6 +14,7 @@ from pondel.core.dsp.fold import FOLDS, Fold
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan
 from pondel.core.errors import BadDocument
+from pondel.core.measured import part_now, part_spectrum, plan_spectrum
 from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.outline import outline
 from pondel.core.measures.spectrum import axis_hz
@@ -204,7 +205,7 @@ def _spectra_now(fight: FightInView, fold: Fold) -> dict[str, Any]:
     at_s, step_s = moments(fight.frames, fight.now.session.rate)
 
     def of(chunked: ChunkedSession, part: str) -> list[list[int]]:
-        levels = evidence.part_now(chunked, part, fight.start, fight.frames, fold, at_s)
+        levels = part_now(chunked, part, fight.start, fight.frames, fold, at_s)
         return whole_db(levels[:, ::2])
 
     return {
@@ -225,11 +226,11 @@ def _spectra(fight: FightInView, fold: Fold, *, peak: bool) -> dict[str, Any]:
     where = fight.start, fight.frames
 
     def of(chunked: ChunkedSession, part: str) -> np.ndarray:
-        return evidence.part_spectrum(chunked, part, *where, fold, peak=peak)
+        return part_spectrum(chunked, part, *where, fold, peak=peak)
 
     def built_up(chunked: ChunkedSession, yielder: np.ndarray) -> list[float]:
         pair, mix = (
-            evidence.plan_spectrum(plan, chunked, *where, fold, peak=peak)
+            plan_spectrum(plan, chunked, *where, fold, peak=peak)
             for plan in (
                 make_plan(chunked.session, "pair", [fight.leader, fight.yielder]),
                 make_plan(chunked.session, "mix"),

@@ -17,8 +17,9 @@ from pondel.core.dsp.timing import gap_s
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.graph import part_tone
 from pondel.core.errors import BadDocument
-from pondel.core.evidence import LEVEL_STEP_S, level_change_db, part_now, part_spectrum, within
-from pondel.core.measures.hit_average import STEP_S, Averaged, average_around, steps_db
+from pondel.core.evidence import LEVEL_STEP_S, level_change_db, within
+from pondel.core.measured import node_powers, node_steps_db, part_now, part_spectrum
+from pondel.core.measures.hit_average import STEP_S, Averaged, average_around
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.amounts import STEPS
 from pondel.core.moves.base import TRACE_RATE, key_in
@@ -279,7 +280,7 @@ def averaged_hit(
     bpm = document.beats().bpm_at(stretch.start / document.rate)
 
     def envelope(chunked: ChunkedSession, part_id: str, tap: Any = "before fader"):
-        steps = steps_db(chunked.region((part_id, tap), *where), document.rate)
+        steps = node_steps_db(chunked, (part_id, tap), *where)
         return average_around(steps, STEP_S, hits, BEFORE_HIT_S, after_s)
 
     trace = now.reductions(part.id, *where).get(move.id)
@@ -289,10 +290,9 @@ def averaged_hit(
     elif move.on:
         # A move without a gain over time is shown by what it does to the level.
         step_s = LEVEL_STEP_S
-        sounds = desk().fights.around_move(document, part.id, move.id, where)
-        gain = average_around(
-            level_change_db(*sounds, document.rate), step_s, hits, BEFORE_HIT_S, after_s
-        )
+        around = desk().fights.sessions_around(document, part.id, move.id)
+        powers = [node_powers(one, (part.id, "before fader"), *where) for one in around]
+        gain = average_around(level_change_db(*powers), step_s, hits, BEFORE_HIT_S, after_s)
     return {
         "hits": int(hits.size),
         "before_s": BEFORE_HIT_S,
