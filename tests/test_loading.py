@@ -3,20 +3,31 @@
 import subprocess
 import sys
 
+import pytest
+
 HEAVY = ("scipy.signal", "scipy.stats", "scipy.optimize", "scipy.ndimage")
+LIST = """
+from pondel.cli import main
+main(["list", "--data", {folder!r}])
+"""
+SERVE = """
+from pathlib import Path
+from pondel.web import create_app
+page = create_app(Path({folder!r})).test_client().get("/sessions")
+assert page.status_code == 200
+"""
 TELLS = """
 import sys
-from pondel.cli import main
 try:
-    main({words})
+    exec({work!r})
 finally:
     print("loaded:", *(name for name in {heavy} if name in sys.modules))
 """
 
 
-def loaded_by(*words: str) -> str:
-    """Which of them a process loads that runs `pondel WORDS`."""
-    told = TELLS.format(words=list(words), heavy=HEAVY)
+def loaded_by(work: str) -> str:
+    """Which of them a process loads that does some work."""
+    told = TELLS.format(work=work, heavy=HEAVY)
     done = subprocess.run(
         [sys.executable, "-c", told], capture_output=True, text=True, timeout=120, check=False
     )
@@ -24,5 +35,6 @@ def loaded_by(*words: str) -> str:
     return done.stdout.partition("loaded:")[2].strip()
 
 
-def test_a_list_of_sessions_loads_none_of_them(tmp_path):
-    assert loaded_by("list", "--data", str(tmp_path)) == ""
+@pytest.mark.parametrize("work", [LIST, SERVE], ids=["a list of sessions", "a server's first page"])
+def test_what_measures_nothing_loads_none_of_them(work, tmp_path):
+    assert loaded_by(work.format(folder=str(tmp_path))) == ""

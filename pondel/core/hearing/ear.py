@@ -92,17 +92,20 @@ class Constants:
     detection: np.ndarray
 
 
-def _offset(quiet: float, gain: float, exponent: float, wanted: float) -> float:
-    """The A for which a sound at threshold is as loud at this place as at any other."""
-    from scipy.optimize import brentq
+def _offsets(
+    at_threshold: np.ndarray, exponent: np.ndarray, wanted: float, halvings: int = 64
+) -> np.ndarray:
+    """The A for which a sound at threshold is as loud at each place as `wanted`, by bisection.
 
-    return float(
-        brentq(
-            lambda a: (gain * quiet + a) ** exponent - a**exponent - wanted,
-            1e-3,
-            1e3,
-        )
-    )
+    (gain x excitation + A)^exponent - A^exponent falls as A grows. (scipy's root finders would take a
+    quarter of a second of every start to be loaded.)
+    """
+    low, high = np.full(exponent.size, 1e-3), np.full(exponent.size, 1e3)
+    for _ in range(halvings):
+        middle = 0.5 * (low + high)
+        is_louder = (at_threshold + middle) ** exponent - middle**exponent > wanted
+        low, high = np.where(is_louder, middle, low), np.where(is_louder, high, middle)
+    return 0.5 * (low + high)
 
 
 def constants(hz: np.ndarray) -> Constants:
@@ -117,7 +120,7 @@ def constants(hz: np.ndarray) -> Constants:
     exponent = np.interp(gain_db, _EXPONENTS[:, 0], _EXPONENTS[:, 1])
     at_threshold = gain * quiet
     wanted = (at_threshold[-1] + OFFSET) ** 0.2 - OFFSET**0.2
-    offset = np.array([_offset(*each, wanted) for each in zip(quiet, gain, exponent, strict=True)])
+    offset = _offsets(at_threshold, exponent, wanted)
     detection_db = np.interp(np.log(hz), np.log(_DETECTION[:, 0]), _DETECTION[:, 1])
     return Constants(quiet, gain, exponent, offset, 10 ** (detection_db / 10))
 
