@@ -87,7 +87,7 @@ def duck() -> tuple[Session, ArrayMedia]:
     return session, media
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="session")
 def browser():
     from browser_tools import browsing
 

@@ -243,14 +243,16 @@ def test_every_control_has_an_id_of_its_own(server, own_song, browser):
     address, jobs = server
     for kind in ("multiband", "drawn duck"):
         jobs.library.edit(own_song, None, AddMove(part="tuba", kind=kind).apply)
+    page, errors = open_page(browser, "about:blank")
     for screen in ("intake", "lanes", "moves?part=tuba&move=m1", "moves?part=tuba&move=m2", "hand-off"):
-        page, _ = open_page(browser, f"{address}/sessions/{own_song}/{screen}")
+        page.goto(f"{address}/sessions/{own_song}/{screen}")
         at_rest(page)
         found = page.evaluate(NAMELESS)
         assert found == [], screen
         twice = page.evaluate(TWICE)
         assert twice == [], screen
-        page.context.close()
+    assert errors == []
+    page.context.close()
 
 
 def test_the_outline_of_the_deck_is_that_of_the_last_change(server, own_song, browser):

@@ -64,18 +64,17 @@ class Saturation(MoveBase):
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz", "arcp", "reassoc"})
 def _added(sound, drive, even):
-    """From (channels, frames) of a sound to what its shape adds, in place."""
-    one, half = np.float32(1.0), np.float32(0.5)
-    odd = one - even
+    """From float32 (rows, values) of a sound to what its shape adds, in place."""
+    one = np.float32(1.0)
+    odd, bowed = (one - even) / drive, np.float32(0.5) * even / drive
     for c in range(sound.shape[0]):
         row = sound[c]
         for i in range(row.size):
             u = drive * row[i]
             squared = u * u
             root = np.sqrt(one + squared)
-            # u / root - u and root - 1, without the loss of taking near from near.
-            bow = squared / (one + root)
-            row[i] = (even * half * bow - odd * u * bow / root) / drive
+            # root - 1 and u - u / root over one fraction, without the loss of taking near from near.
+            row[i] = squared * (bowed * root - odd * u) / ((one + root) * root)
 
 
 class _Shape(NamedTuple):
@@ -178,7 +177,10 @@ class SaturationProcessor:
         dry, self._late = joined[: sound.shape[0]], joined[sound.shape[0] :].copy()
         mixed = np.float32(self._move.mix)
         wet = self._gain * mixed
-        return dry * (np.float32(1.0) - mixed + wet) + self._harmonics.process(sound) * wet
+        out = self._harmonics.process(sound)
+        out *= wet
+        out += dry * (np.float32(1.0) - mixed + wet)
+        return out
 
 
 def _settle_s(move: Saturation) -> float:
