@@ -48,7 +48,7 @@ FLOORS = [
     {"engine"},
     {"measures"},
     {"hearing"},
-    {"evidence", "advice", "survival"},
+    {"evidence", "advice", "survival", "measured"},
     {"judgement"},
     {"handon"},
     {"recipes"},
