@@ -26,7 +26,7 @@ PIECE = 4096
 
 
 @kernel(error_model="numpy")
-def _raised(sound, taps, firsts, counts, out):
+def _up(sound, taps, firsts, counts, out):
     """(channels, taps + frames + REST) to (channels, factor, frames), by a filter in as many `Rows`."""
     frames = out.shape[2]
     for c in range(out.shape[0]):
@@ -39,7 +39,7 @@ def _raised(sound, taps, firsts, counts, out):
 
 
 @kernel(error_model="numpy")
-def _lowered(rows, taps, firsts, counts, out):
+def _down(rows, taps, firsts, counts, out):
     """(channels, factor, delay + frames + REST) to (channels, frames), by a filter in `Rows`."""
     frames = out.shape[1]
     for c in range(out.shape[0]):
@@ -127,7 +127,7 @@ class _Stage:
         joined = np.concatenate([self._below, sound, self._beyond[:, 0]], axis=1)
         self._below = joined[:, frames : frames + self._below.shape[1]].copy()
         rows = np.empty((channels, self.factor, frames), np.float32)
-        _raised(joined, *self._rows_up, rows)
+        _up(joined, *self._rows_up, rows)
         return rows
 
     def lowered(self, rows: np.ndarray) -> np.ndarray:
@@ -136,7 +136,7 @@ class _Stage:
         joined = np.concatenate([self._above, rows, self._beyond], axis=2)
         self._above = joined[:, :, frames : frames + self.late].copy()
         out = np.empty((channels, frames), np.float32)
-        _lowered(joined, *self._rows_down, out)
+        _down(joined, *self._rows_down, out)
         return out
 
 
