@@ -10,10 +10,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
-from weakref import WeakKeyDictionary
 
 import waitress
-from playwright.sync_api import Browser, ConsoleMessage, Page, Request, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
 from waitress import wasyncore
 from web_tools import jobs_of
 
@@ -40,10 +39,6 @@ QUIET = [
     "AimEnabled,DestroyProfileOnBrowserClose,HttpsFirstBalancedModeAutoEnable,HttpsUpgrades,LensOverlay,"
     "MediaRouter,NetworkTimeServiceQuerying,OptimizationHints,PaintHolding,PreconnectToSearch",
 ]
-
-
-unanswered: WeakKeyDictionary[Page, dict[Request, float]] = WeakKeyDictionary()
-"""What each page has asked for and not been answered yet, and when it asked."""
 
 
 @contextmanager
@@ -81,10 +76,6 @@ def open_page(browser: Browser, address: str, **options) -> tuple[Page, list[str
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))
     page.on("console", lambda m: errors.append(said_by(m)) if m.type == "error" else None)
-    asked = unanswered[page] = {}
-    page.on("request", lambda request: asked.setdefault(request, time.monotonic()))
-    for ended in ("requestfinished", "requestfailed"):
-        page.on(ended, lambda request: asked.pop(request, None))
     # The first page of all waits until the kernels are compiled.
     page.goto(address, timeout=COLD_MS)
     page.wait_for_load_state("networkidle", timeout=COLD_MS)
@@ -103,10 +94,8 @@ def at_rest(page: Page, seconds: float = 20.0) -> None:
 
 
 def unrest(page: Page) -> str:
-    """What the page waits for, and since when; and where each thread of the server stands."""
-    now = time.monotonic()
-    waits = [f"{now - since:.1f} s {request.url}" for request, since in unanswered[page].items()]
-    return "\n".join([str(page.evaluate("pondel.unrest()")), *waits, *threads_at_work()])
+    """What the page waits for, and where each thread of the server stands."""
+    return "\n".join([str(page.evaluate("pondel.unrest()")), *threads_at_work()])
 
 
 def threads_at_work() -> list[str]:
