@@ -23,6 +23,7 @@ PASSED_HZ = 20_000.0
 INNER_HZ = 350_000.0
 """The rate at which shapes are worked out is at least this."""
 PIECE = 4096
+"""So many frames stay in the nearer caches with all that is made of them at the inner rate."""
 
 
 @kernel(error_model="numpy")
@@ -162,8 +163,7 @@ class Oversampled:
         """Float32 (frames, channels); `shape` changes (rows, values) at the inner rate in place.
 
         It takes each value by itself: rows hold every n-th frame of a channel, so that what comes of
-        the last stage need not be put in order before its own filter takes it apart again. What is
-        made of a piece stays in the nearer caches.
+        the last stage need not be put in order before its own filter takes it apart again.
         """
         given = np.ascontiguousarray(sound, np.float32)
         out = np.empty_like(given)
