@@ -5,14 +5,17 @@ from __future__ import annotations
 import pondel  # isort: skip  # noqa: F401 (settles the threads of numpy, as where Pondel serves)
 
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
+from numba.core import event
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session
+from pondel.core.dsp import compiled
 from pondel.core.reading import parse_session, to_json
 from pondel.store.library import Library
 
@@ -29,6 +32,34 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Let the slowest files come first."""
     place = {name: n for n, name in enumerate(SLOWEST)}
     items.sort(key=lambda item: place.get(item.path.stem, len(SLOWEST)))
+
+
+class Compiling(event.Listener):
+    """Notes the kernels of the core that this process compiles, with what they are compiled for."""
+
+    def __init__(self) -> None:
+        self.noted: list[str] = []
+
+    def on_start(self, event: event.Event) -> None:
+        function = event.data["dispatcher"].py_func
+        if function.__module__.startswith("pondel.core."):
+            self.noted.append(f"{function.__module__}.{function.__name__}{event.data['args']}")
+
+    def on_end(self, event: event.Event) -> None:
+        """It is the start that counts."""
+
+
+COMPILING = Compiling()
+if compiled.is_warm():
+    event.register("numba:compile", COMPILING)
+
+
+@pytest.fixture(autouse=True)
+def nothing_is_compiled() -> Iterator[None]:
+    """Where all kernels are said to be compiled, no use waits for one."""
+    COMPILING.noted.clear()
+    yield
+    assert COMPILING.noted == []
 
 
 def sine(hz: float, seconds: float, level_db: float = -12.0, rate: int = RATE) -> np.ndarray:

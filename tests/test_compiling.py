@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import importlib.util
+import os
 import subprocess
 import sys
 
+import portalocker
 import pytest
+from numba.core import caching
 
 from pondel.core.dsp import compiled
 from pondel.jobs import compiling
@@ -66,3 +70,70 @@ def test_without_a_cache_there_is_nothing_to_remember(monkeypatch):
     with compiled.warming() as is_wanted:
         assert is_wanted
     assert not compiled.is_warm()
+
+
+KERNEL = """
+from pondel.core.dsp.compiled import kernel
+
+@kernel()
+def twice(x):
+    return x + x
+"""
+
+
+def kernel_of(folder, written_s=1e9):
+    """A kernel from a module that was written there then."""
+    path = folder / "doubling.py"
+    folder.mkdir(exist_ok=True)
+    path.write_text(KERNEL)
+    os.utime(path, (written_s, written_s))
+    spec = importlib.util.spec_from_file_location("doubling", path)
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module.twice
+
+
+def test_a_kernel_is_found_by_another_clone_of_the_same_code(cache, tmp_path):
+    """Wherever it lies and whenever it was written: what was marked as compiled must be."""
+    one = kernel_of(tmp_path / "one")
+    assert one(2) == 4 and sum(one.stats.cache_misses.values()) == 1
+    for place, written_s in (("other", 1e9), ("one", 1.1e9)):
+        other = kernel_of(tmp_path / place, written_s)
+        assert other(2) == 4
+        assert sum(other.stats.cache_hits.values()) == 1 and not other.stats.cache_misses
+
+
+def test_another_compiler_or_processor_compiles_for_itself(monkeypatch):
+    names = {compiled._state()}
+    monkeypatch.setattr(compiled.llvm, "get_host_cpu_name", lambda: "another")
+    names.add(compiled._state())
+    monkeypatch.setattr(compiled.numba, "__version__", "0")
+    names.add(compiled._state())
+    assert len(names) == 3
+
+
+def test_two_processes_do_not_add_to_an_index_at_once(cache, tmp_path, monkeypatch):
+    saved = []
+    save = caching.IndexDataCacheFile.save
+
+    def saving(self, key, data):
+        with (
+            pytest.raises(portalocker.LockException),
+            portalocker.Lock(cache / compiled.INDEX_LOCK, "a", flags=compiled.LOCKED),
+        ):
+            """Another process that would save now."""
+        saved.append(key)
+        save(self, key, data)
+
+    monkeypatch.setattr(caching.IndexDataCacheFile, "save", saving)
+    twice = kernel_of(tmp_path / "one")
+    assert twice(2) == 4 and twice(2.0) == 4.0 and len(saved) == 2
+
+
+def test_what_cannot_be_kept_is_compiled_all_the_same(cache, tmp_path, monkeypatch, caplog):
+    def full(*_):
+        raise OSError("no space left")
+
+    monkeypatch.setattr(caching.IndexDataCacheFile, "save", full)
+    assert kernel_of(tmp_path / "one")(2) == 4
+    assert "no space left" in caplog.text

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import importlib
+import itertools
 import json
 import subprocess
 import sys
@@ -15,8 +16,11 @@ from conftest import session_of
 import pondel.core
 from pondel.core import warming
 from pondel.core.audio.media import ArrayMedia
+from pondel.core.beats import steady
 from pondel.core.dsp import compiled
 from pondel.core.engine import render
+from pondel.core.moves.base import Place
+from pondel.core.moves.registry import KINDS
 
 CORE = Path(pondel.core.__file__).parent
 
@@ -74,11 +78,32 @@ HELD = [
 """Kinds that wait before they return, and are told to."""
 
 
+SHORT = [[1, 1], [2, 1], [9, 1], [2049, 1], [9601]]
+"""Blocks as branches of one stream pull them: an array of one frame is of every layout at once."""
+
+
 def run_held() -> None:
     noise = np.random.default_rng(1).normal(0, 0.1, (9600, 2)).astype(np.float32)
     moves = [{**move, "key": {"source": "drum"}} for move in HELD]
     session = session_of({"id": "drum"}, {"id": "tuba", "moves": moves})
     render.region(session, ArrayMedia({"drum": noise, "tuba": noise}), "mix", 0, noise.shape[0])
+
+
+def run_short() -> None:
+    """Every kind, as it is warmed and told to hold, over blocks of hardly a frame."""
+    noise = np.random.default_rng(1).normal(0, 0.1, (9601, 2)).astype(np.float32)
+    hits = Place(0, steady(120.0), np.array([0.01, 0.1]))
+    for kind in KINDS.values():
+        held = [one for one in HELD if one["kind"] == kind.name]
+        for one in [*({"id": "a", **warmed} for warmed in kind.warmed_by), *held]:
+            move = kind.params.model_validate(one)
+            for channels, blocks in itertools.product((1, 2), SHORT):
+                processor = kind.at_work(move, 48_000, channels, lambda *_: None)
+                if hasattr(processor, "start_at"):
+                    processor.start_at(hits)
+                for frames in blocks:
+                    part, key = noise[:frames, :channels].copy(), noise[:frames, :1].copy()
+                    processor.process(part, key if kind.keyed else None)
 
 
 if __name__ == "__main__":
@@ -89,6 +114,7 @@ if __name__ == "__main__":
     kernels = dict(first_kernels())
     before = {name: len(one.signatures) for name, one in kernels.items()}
     run_held()
+    run_short()
     again = [name for name, one in kernels.items() if len(one.signatures) != before[name]]
     missed = [name for name, count in before.items() if not count]
     print(json.dumps([warmed, len(kernels), missed, again]))

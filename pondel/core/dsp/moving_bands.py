@@ -130,14 +130,15 @@ def _add_changed(dry, wet, multiples, out):
 
 
 @kernel(error_model="numpy")
-def _apply(sound, shares, powers, rows, sections, state):
-    """One band over float64 (channels, frames), in place.
+def _apply(sound, eight, n, powers, rows, sections, state):
+    """Band n of eight over float64 (channels, frames), in place.
 
-    shares (frames,); powers (members, DEGREE); rows (members, most sections, 6), `sections` of each;
-    state (members, most sections, channels, 2).
+    eight (8, frames), the shares: one row of one frame would be of another layout, and the kernel
+    compiled once more for it; powers (members, DEGREE); rows (members, most sections, 6), `sections` of
+    each; state (members, most sections, channels, 2).
     """
     channels, frames = sound.shape
-    members = powers.shape[0]
+    members, shares = powers.shape[0], eight[n]
     in_one = channels == 2 and members == 2 and rows.shape[1] == 1
     dry, wet = np.empty((channels, TILE)), np.empty((channels, TILE))
     multiples = np.empty((members, TILE), np.float32)
@@ -213,11 +214,12 @@ class _Eight:
     def process(self, sound: np.ndarray, heard: np.ndarray) -> np.ndarray:
         """Treat up to AT_ONCE frames in place, float64 (channels, frames); gives their shares."""
         shares = self.listen(heard)
+        eight = self._shares[:, : sound.shape[1]]
         if self._bells is not None:
-            bells_in_turn(sound, self._askew, shares, *self._bells)
+            bells_in_turn(sound, self._askew, eight, *self._bells)
             return shares
-        for reached, (powers, rows, sections, state) in zip(shares, self._filters, strict=True):
-            _apply(sound, reached, powers, rows, sections, state)
+        for n, (powers, rows, sections, state) in enumerate(self._filters):
+            _apply(sound, eight, n, powers, rows, sections, state)
         return shares
 
 
