@@ -39,6 +39,11 @@ def found_hits(samples: np.ndarray, block: int = 4001) -> np.ndarray:
     return finder.times_s()
 
 
+@pytest.mark.parametrize("hz", [440, 5000])
+def test_what_never_rises_has_no_hits(hz):
+    assert found_hits(sine(hz, 2.0)).size == 0
+
+
 @pytest.mark.parametrize("hz", [45, 60, 180])
 def test_hits_of_a_drum_are_found_to_five_milliseconds(hz):
     times = np.array([0.2, 0.713, 1.31, 1.9017, 2.4, 3.0009, 3.35])

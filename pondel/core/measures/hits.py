@@ -117,11 +117,13 @@ class Hits:
         return self._described(envelope, *_merged(starts, rises, anew))
 
     def _described(self, envelope: np.ndarray, starts: list[int], rises: list[float]) -> list[Onset]:
+        if not starts:
+            return []
         following = [*starts[1:], envelope.size]
         reach = [min(s + PEAK_WITHIN, after) for s, after in zip(starts, following, strict=True)]
         peaks = [int(envelope[s:end].argmax()) + s for s, end in zip(starts, reach, strict=True)]
         heights = envelope[peaks]
-        loudest = heights.max() if heights.size else 1.0
+        loudest = heights.max()
         struck = np.array(rises) >= _LEAST_RISE_DB[1]
         found = []
         for n, (start, peak) in enumerate(zip(starts, peaks, strict=True)):
