@@ -11,7 +11,7 @@ import sys
 from pathlib import Path
 
 import numpy as np
-from conftest import session_of
+from conftest import RATE, session_of
 
 import pondel.core
 from pondel.core import warming
@@ -19,6 +19,14 @@ from pondel.core.audio.media import ArrayMedia
 from pondel.core.beats import steady
 from pondel.core.dsp import compiled
 from pondel.core.engine import render
+from pondel.core.engine.listen import in_zone
+from pondel.core.evidence import small_speakers_lufs
+from pondel.core.hearing.excitation import excite
+from pondel.core.measures.hits import Hits
+from pondel.core.measures.levels import LevelMeter
+from pondel.core.measures.loudness import loudness_lufs
+from pondel.core.measures.metering import metered
+from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.moves.base import Place
 from pondel.core.moves.registry import KINDS
 
@@ -98,12 +106,28 @@ def run_short() -> None:
         for one in [*({"id": "a", **warmed} for warmed in kind.warmed_by), *held]:
             move = kind.params.model_validate(one)
             for channels, blocks in itertools.product((1, 2), SHORT):
-                processor = kind.at_work(move, 48_000, channels, lambda *_: None)
+                processor = kind.at_work(move, RATE, channels, lambda *_: None)
                 if hasattr(processor, "start_at"):
                     processor.start_at(hits)
                 for frames in blocks:
                     part, key = noise[:frames, :channels].copy(), noise[:frames, :1].copy()
                     processor.process(part, key if kind.keyed else None)
+
+
+def run_kept() -> None:
+    """Sound as chunks are kept, not to be written to, and sound that was turned."""
+    kept = np.random.default_rng(1).normal(0, 0.1, (48_000, 2)).astype(np.float32)
+    kept.setflags(write=False)
+    for sound in (kept, kept[:1], kept[:, :1], kept.T.copy().T):
+        channels = sound.shape[1]
+        for measure in (Hits(RATE), AverageSpectrum(RATE), LevelMeter(RATE, channels)):
+            measure.write(sound)
+        loudness_lufs(sound, RATE)
+        small_speakers_lufs(sound, RATE)
+        in_zone(sound, (60.0, 120.0), RATE)
+        excite([sound], RATE)
+    for frames in (0, 1, kept.shape[0]):
+        metered(kept[:frames], RATE)
 
 
 if __name__ == "__main__":
@@ -115,6 +139,7 @@ if __name__ == "__main__":
     before = {name: len(one.signatures) for name, one in kernels.items()}
     run_held()
     run_short()
+    run_kept()
     again = [name for name, one in kernels.items() if len(one.signatures) != before[name]]
     missed = [name for name, count in before.items() if not count]
     print(json.dumps([warmed, len(kernels), missed, again]))

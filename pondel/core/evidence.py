@@ -9,6 +9,7 @@ import numpy as np
 from pondel.core.document import Move, Part, Session
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
+from pondel.core.dsp.compiled import plain
 from pondel.core.engine.listen import in_zone
 from pondel.core.engine.routing import active_moves
 from pondel.core.hearing.clear import too_small_to_hear
@@ -215,4 +216,4 @@ def _on_hits(
 def small_speakers_lufs(sound: np.ndarray, rate: int) -> float | None:
     """Loudness of float32 (frames, channels) on small speakers: through a high-pass at 150 Hz."""
     cut = filters.low_cut(SMALL_SPEAKERS_HZ, SMALL_SPEAKERS_DB_OCT, rate)
-    return loudness_lufs(Cascade(cut, sound.shape[1]).process(np.ascontiguousarray(sound)), rate)
+    return loudness_lufs(Cascade(cut, sound.shape[1]).process(plain(sound)), rate)

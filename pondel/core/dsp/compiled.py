@@ -105,12 +105,13 @@ class _Kept(caching.FunctionCache):
             LOG.warning("a compiled kernel could not be kept: %s", error)
 
 
-def writable(block: np.ndarray) -> np.ndarray:
-    """A block that may be written to, as what comes from a recording may.
+def plain(block: np.ndarray) -> np.ndarray:
+    """A block in float32, in order and writable, as what comes from a recording is.
 
-    Kept chunks may not; a kernel would be compiled once more, for those, at their first use.
+    Kept chunks may not be written to, and what was turned or cut is not in order; a kernel would be
+    compiled once more, for each of these, at their first use.
     """
-    return block if block.flags.writeable else block.copy()
+    return np.require(block, np.float32, ("C", "W"))
 
 
 def is_warm() -> bool:

@@ -11,6 +11,7 @@ import numpy as np
 from pondel.core.document import Session, content_hash
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
+from pondel.core.dsp.compiled import plain
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.routing import Node, key_of
 from pondel.core.engine.streams import fader_gains
@@ -194,7 +195,7 @@ def in_zone(sound: np.ndarray, zone_hz: tuple[float, float], rate: int) -> np.nd
         filters.low_cut(low, ZONE_SLOPE_DB_OCT, rate),
         filters.high_cut(high, ZONE_SLOPE_DB_OCT, rate),
     ):
-        sound = Cascade(sos, sound.shape[1]).process(np.ascontiguousarray(sound))
+        sound = Cascade(sos, sound.shape[1]).process(plain(sound))
     return sound
 
 

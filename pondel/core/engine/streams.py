@@ -11,7 +11,7 @@ from pondel.core.audio.media import Reader
 from pondel.core.document import Part
 from pondel.core.dsp import filters
 from pondel.core.dsp.cascade import Cascade
-from pondel.core.dsp.compiled import writable
+from pondel.core.dsp.compiled import plain
 from pondel.core.dsp.decibels import to_amplitude
 from pondel.core.dsp.pan import pan_gains
 from pondel.core.moves.base import Processor, Ringing
@@ -141,7 +141,7 @@ class KeyStream:
         self._filters = [Cascade(sos, stream.channels) for sos in cuts]
 
     def read(self, frames: int) -> np.ndarray:
-        block = writable(self._stream.read(frames))
+        block = plain(self._stream.read(frames))
         if self._gain != 1.0:
             block = block * self._gain
         for section in self._filters:
@@ -173,7 +173,7 @@ class Treated:
     def read(self, frames: int) -> np.ndarray:
         late = 0 if self._started else self._processor.latency
         self._started = True
-        fresh = writable(self._stream.read(frames + late))
+        fresh = plain(self._stream.read(frames + late))
         key = self._key.read(frames + late) if self._key else None
         if self._keeps:
             joined = np.concatenate([self._ahead, fresh])

@@ -14,7 +14,7 @@ from functools import lru_cache
 import numpy as np
 from scipy import fft
 
-from pondel.core.dsp.compiled import kernel, writable
+from pondel.core.dsp.compiled import kernel, plain
 from pondel.core.dsp.decimate import Decimator
 from pondel.core.hearing.scale import BANDS_HZ, band_edges_hz
 
@@ -235,7 +235,7 @@ class EarSpectrum:
         """Add float32 (frames, channels)."""
         self._frames += block.shape[0]
         wide = np.empty((block.shape[1], block.shape[0]), np.float32)
-        _finite(writable(block), wide)
+        _finite(plain(block), wide)
         self._push(wide.mean(axis=0, keepdims=True) if self._mono else wide)
 
     def _push(self, wide: np.ndarray) -> None:

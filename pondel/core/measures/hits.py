@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.compiled import kernel, plain
 from pondel.core.dsp.followers import followed
 from pondel.core.measures.restruck import BandRises
 
@@ -79,7 +79,7 @@ class Hits:
         joined = np.concatenate([self._rest, block]) if self._rest.shape[0] else block
         whole = joined.shape[0] // self._step * self._step
         powers = np.empty(whole // self._step)
-        _step_powers(np.ascontiguousarray(joined[:whole]), self._step, powers)
+        _step_powers(plain(joined[:whole]), self._step, powers)
         self._powers.append(np.nan_to_num(powers, nan=0.0, posinf=0.0))
         self._rest = joined[whole:]
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.compiled import kernel, plain
 from pondel.core.dsp.weighting import k_weighting
 
 STEP_S = 0.1
@@ -105,7 +105,7 @@ class LoudnessMeter:
 
     def write(self, block: np.ndarray) -> None:
         """Add float32 (frames, channels)."""
-        self.write_wide(np.ascontiguousarray(block.T))
+        self.write_wide(plain(block.T))
 
     def write_wide(self, wide: np.ndarray) -> None:
         """Add float32 (channels, frames)."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pondel.core.dsp.compiled import plain
 from pondel.core.dsp.decibels import to_db
 from pondel.core.measures.loudness import MOMENTARY_STEPS, STEP_S, LoudnessMeter, windowed_lufs
 
@@ -47,7 +48,7 @@ def metered(sound: np.ndarray, rate: int) -> Metered:
     """Readings of float32 (frames, 2) after its first `lead_frames`."""
     step = round(STEP_S * rate)
     steps = sound.shape[0] // step
-    wide = np.ascontiguousarray(sound[: steps * step].T)
+    wide = plain(sound[: steps * step].T)
     blocks = wide.reshape(2, steps, step).astype(np.float64)
     meter = LoudnessMeter(rate, 2)
     meter.write_wide(wide)

@@ -8,7 +8,7 @@ from functools import lru_cache
 import numpy as np
 from scipy import fft
 
-from pondel.core.dsp.compiled import kernel
+from pondel.core.dsp.compiled import kernel, plain
 
 POINTS_PER_OCTAVE = 24
 LOW_HZ = 20.0
@@ -76,7 +76,7 @@ class AverageSpectrum:
         count = max(0, (joined.shape[0] - self.size) // hop + 1)
         if count:
             frames = np.empty((count, joined.shape[1], self.size), np.float32)
-            _cut(np.ascontiguousarray(joined, np.float32), hop, self._window, frames)
+            _cut(plain(joined), hop, self._window, frames)
             self._add(frames)
             joined = joined[count * hop :]
         self._waiting = joined

@@ -20,6 +20,7 @@ from pondel.core.dsp.bells import (
     turned_over,
 )
 from pondel.core.dsp.cascade import settle_s as cascade_settle_s
+from pondel.core.dsp.compiled import plain
 from pondel.core.dsp.followers import HeldPeaks
 from pondel.core.dsp.lanes import WIDTH, even
 from pondel.core.dsp.limits import finite
@@ -206,7 +207,7 @@ class SpectralDuckProcessor:
         trace = self._on_trace
         if trace is None or self._away is None:
             return
-        falls = falls[:, : -(-(self._done + frames) // STEP)]
+        falls = plain(falls[:, : -(-(self._done + frames) // STEP)])
         applied = np.empty((self._design.inner, falls.shape[1]), np.float32)
         applied_db(falls, self._away, self._move.mix, applied)
 

@@ -73,6 +73,7 @@ KIND = MoveKind(
     rings_s=settle_s,
     tuned="hz",
     rises=lambda move: True,
+    warmed_by=({}, {"opened_by": "gate"}),
     keyed=True,
     timed=True,
     in_brief=lambda move: f"{say_hz(move.hz)} ({note_name(move.hz)}), {in_brief(move)}",
