@@ -12,6 +12,7 @@ import soundfile
 
 from bench.timing import Row, noise, peak_mb, seconds, side_by_side
 from pondel.core.document import Session
+from pondel.core.dsp.welch import Welch
 from pondel.core.hearing.clear import BINS, gather_bands
 from pondel.core.hearing.excitation import excitation_of
 from pondel.core.hearing.loudness import clear_above_db, partial_loudness, total_sone
@@ -23,7 +24,7 @@ from pondel.core.hearing.table_maker import BANDS, THIN
 from pondel.core.measures.hits import Hits
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.measures.restruck import band_rises
-from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.measures.spectrum import levels_db
 from pondel.core.reading import parse_session, to_json
 from pondel.jobs.analysis import CORES, Analysis
 from pondel.jobs.desk import Desk
@@ -42,7 +43,7 @@ def one_part() -> Row:
     blocks = [samples[i : i + (1 << 16)] for i in range(0, len(samples), 1 << 16)]
 
     def ours() -> None:
-        hits, spectrum, levels = Hits(RATE), AverageSpectrum(RATE), LevelMeter(RATE, 2)
+        hits, spectrum, levels = Hits(RATE), Welch(RATE), LevelMeter(RATE, 2)
         for block in blocks:
             for one in (hits, spectrum, levels):
                 one.write(block)
@@ -51,7 +52,7 @@ def one_part() -> Row:
             excitation_of(rows)
             packed.append(pack(rows))
         anew = band_rises(np.concatenate(packed), FRAME_S)
-        levels.levels(), spectrum.levels_db(), hits.onsets(anew)
+        levels.levels(), levels_db(spectrum), hits.onsets(anew)
 
     mine, other = side_by_side(ours, lambda: meter.integrated_loudness(wide), rounds=5)
     return (

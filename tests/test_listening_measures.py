@@ -21,7 +21,7 @@ from pondel.core.hearing.spectra import FRAME_S, ear_spectrum
 from pondel.core.measures import tempo
 from pondel.core.measures.build_up import build_up_db
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
-from pondel.core.measures.home import home_of, pitch_hz, usual_pitch_hz
+from pondel.core.measures.home import home_of, pitch_hz, pitched_stretches, usual_pitch_hz
 from pondel.core.measures.lowsum import low_sum
 from pondel.core.measures.restruck import BandRises, band_rises
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
@@ -301,6 +301,13 @@ def test_pitch_of_a_tone_with_overtones(hz):
     t = np.arange(round(0.25 * RATE)) / RATE
     tone = sum(np.sin(2 * np.pi * hz * n * t + n) / n for n in (1, 2, 3, 4))
     assert pitch_hz(tone, RATE) == pytest.approx(hz, rel=0.01)
+
+
+@pytest.mark.parametrize("hits", [1, 39, 40, 41, 79, 400])
+def test_a_pitch_is_looked_for_after_forty_hits_at_most_all_over_the_part(hits):
+    places = pitched_stretches(RATE, np.arange(hits, dtype=float))
+    assert min(hits, 20) <= len(places) <= 40
+    assert places[0] == (round(0.06 * RATE), RATE // 4) and places[-1][0] > 0.9 * (hits - 1) * RATE
 
 
 def test_noise_and_silence_have_no_pitch():

@@ -18,6 +18,7 @@ from pondel.core import warming
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.beats import steady
 from pondel.core.dsp import compiled
+from pondel.core.dsp.welch import Welch
 from pondel.core.engine import render
 from pondel.core.engine.listen import in_zone
 from pondel.core.evidence import small_speakers_lufs
@@ -26,7 +27,6 @@ from pondel.core.measures.hits import Hits
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.metering import metered
-from pondel.core.measures.spectrum import AverageSpectrum
 from pondel.core.moves.base import Place
 from pondel.core.moves.registry import KINDS
 
@@ -120,7 +120,7 @@ def run_kept() -> None:
     kept.setflags(write=False)
     for sound in (kept, kept[:1], kept[:, :1], kept.T.copy().T):
         channels = sound.shape[1]
-        for measure in (Hits(RATE), AverageSpectrum(RATE), LevelMeter(RATE, channels)):
+        for measure in (Hits(RATE), Welch(RATE), LevelMeter(RATE, channels)):
             measure.write(sound)
         loudness_lufs(sound, RATE)
         small_speakers_lufs(sound, RATE)

@@ -44,7 +44,7 @@ def _recordings() -> None:
     from pondel.core.measures.levels import LevelMeter
     from pondel.core.measures.loudness import loudness_lufs
     from pondel.core.measures.restruck import band_rises
-    from pondel.core.measures.spectrum import average_spectrum
+    from pondel.core.measures.stereo import stereo_image
 
     band_rises(np.random.default_rng(1).uniform(-60.0, 0.0, (100, 8)), 0.01)
     for channels in (1, 2):
@@ -54,7 +54,7 @@ def _recordings() -> None:
         levels.levels()
         hits.write(block)
         hits.onsets()
-        average_spectrum([block] * 4, RATE)
+        stereo_image([block] * 4, RATE)
         loudness_lufs(block, RATE)
         Cascade(filters.high_cut(100.0, 12, RATE), channels).process(block)
 

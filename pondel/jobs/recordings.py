@@ -15,7 +15,8 @@ from pondel.core.advice.roles import PartHeard, guess_role, role_by_sound
 from pondel.core.audio import files
 from pondel.core.audio.media import FileReader, Reader
 from pondel.core.document import Part, Role, Session
-from pondel.core.dsp.tone import Tone, tone_of
+from pondel.core.dsp.tone import Loudest, Tone, tone_from
+from pondel.core.dsp.welch import Welch
 from pondel.core.engine.hits import part_hits_s
 from pondel.core.errors import BadRecording, DiskFull, NotYet
 from pondel.core.hearing.packing import pack
@@ -27,8 +28,8 @@ from pondel.core.measures.home import Home, home_of, median_pitch_hz, pitched_st
 from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
 from pondel.core.measures.restruck import band_rises
-from pondel.core.measures.spectrum import AverageSpectrum
-from pondel.core.measures.stereo import StereoImage, stereo_image
+from pondel.core.measures.spectrum import levels_db
+from pondel.core.measures.stereo import StereoImage, StereoMeter
 from pondel.core.side_by_side import go_on
 from pondel.jobs.ear_names import file_ears_name
 from pondel.store.library import Library
@@ -106,11 +107,9 @@ class Recordings:
 
     def take(self, file: str) -> Recording:
         """All measures of one recording, taken now if they were not."""
-        found = self._of(file, eager=True)
-        self._image(file, eager=True)
-        self._pitch_hz(file, eager=True)
-        self._tone(file, eager=True)
-        return found
+        for what in MEASURES:
+            self._kept(what, file, eager=True)
+        return self._of(file, eager=True)
 
     def of(self, file: str) -> Recording:
         """The measures of one recording; BadRecording when it is damaged and was never measured."""
@@ -118,7 +117,7 @@ class Recordings:
 
     def _of(self, file: str, eager: bool) -> Recording:
         if file not in self._known:
-            body = self._kept("recording", file, lambda path: self._measure(file, path), eager)
+            body = self._kept("recording", file, eager)
             facts = {k: body[k] for k in ("rate", "channels", "frames", "outline", "spectrum_db")}
             self._known[file] = Recording(
                 levels=Levels(**body["levels"]),
@@ -148,7 +147,7 @@ class Recordings:
             return "other", False
         seconds = found.frames / found.rate
         hits = len(hits_among(found.onsets)) / seconds
-        home, pitch_hz = found.home, self._pitch_hz(file, eager=True)
+        home, pitch_hz = found.home, self._kept("pitch", file, eager=True)
         role = role_by_sound(
             PartHeard(home.low_hz, home.high_hz, hits, found.levels.crest_db, pitch_hz)
         )
@@ -171,25 +170,9 @@ class Recordings:
             self._step()
             yield block
 
-    def _measure(self, file: str, path: Path) -> dict:
-        """The measures; what the ear gets is kept beside them, so that nobody analyses it again."""
-        measures, ears = measure_recording(path, self._blocks(path))
-        try:
-            self._ears.keep_rows(file_ears_name(file, measures["rate"]), [ears], BANDS_HZ.size)
-        except DiskFull as error:
-            log.warning("what the ear gets of a recording was not kept: %s", error)
-        return measures
-
     def image(self, file: str) -> StereoImage:
         """The stereo image of a recording."""
-        return self._image(file, self._eager)
-
-    def _image(self, file: str, eager: bool) -> StereoImage:
-        def measure(path: Path) -> dict:
-            rate = soundfile.info(str(path)).samplerate
-            return asdict(stereo_image(self._blocks(path), rate))
-
-        body = self._kept("stereo", file, measure, eager)
+        body = self._kept("stereo", file, self._eager)
         return StereoImage(
             body["correlation"],
             tuple(body["bands"]),
@@ -200,75 +183,81 @@ class Recordings:
 
     def pitch_hz(self, file: str) -> float | None:
         """The usual pitch of what follows a recording's hits."""
-        return self._pitch_hz(file, self._eager)
-
-    def _pitch_hz(self, file: str, eager: bool) -> float | None:
-        onsets = hits_among(self._of(file, eager).onsets)
-
-        def measure(path: Path) -> float | None:
-            rate, reader = soundfile.info(str(path)).samplerate, FileReader(path)
-            after = pitched_stretches(rate, times_s(onsets))
-            inside = ((first, min(frames, reader.frames - first)) for first, frames in after)
-            sounds = (reader.read(first, max(frames, 0)).mean(axis=1) for first, frames in inside)
-            return median_pitch_hz(sounds, rate)
-
-        return self._kept("pitch", file, measure, eager)
+        return self._kept("pitch", file, self._eager)
 
     def tone(self, file: str, rate: int) -> Tone:
         """The average spectrum of a recording, which is at the session's rate."""
-        return self._tone(file, self._eager)
-
-    def _tone(self, file: str, eager: bool) -> Tone:
-        def measure(path: Path) -> dict:
-            rate = soundfile.info(str(path)).samplerate
-            return tone_of(self._blocks(path), rate).as_json()
-
         if file not in self._tones:
-            self._tones[file] = Tone.from_json(self._kept("tone", file, measure, eager))
+            self._tones[file] = Tone.from_json(self._kept("tone", file, self._eager))
         return self._tones[file]
 
     def _has(self, what: str, file: str) -> bool:
         return self._library.measures.has(_key(what, file))
 
-    def _kept(self, what: str, file: str, measure: Callable[[Path], Any], eager: bool) -> Any:
-        key = _key(what, file)
-        kept = self._library.measures.get(key)
+    def _kept(self, what: str, file: str, eager: bool) -> Any:
+        kept = self._library.measures.get(_key(what, file))
         if kept is None:
             path = self._library.media.path(file)
             if not eager:
                 raise NotYet("the recordings are being measured: a moment")
-            kept = [measure(path)]
-            self._library.measures.keep(key, kept)
+            kept = [self._measure(file, path)[what]]
         return kept[0]
+
+    def _measure(self, file: str, path: Path) -> dict[str, Any]:
+        """All measures, kept; and beside them what the ear gets, so that nobody analyses it again."""
+        measures, ears = measure_recording(path, self._blocks(path))
+        try:
+            self._ears.keep_rows(
+                file_ears_name(file, measures["recording"]["rate"]), [ears], BANDS_HZ.size
+            )
+        except DiskFull as error:
+            log.warning("what the ear gets of a recording was not kept: %s", error)
+        for what in MEASURES:
+            self._library.measures.keep(_key(what, file), [measures[what]])
+        return measures
 
 
 def _key(what: str, file: str) -> str:
     return f"{what}:{measuring_code()}:{file}"
 
 
-def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> tuple[dict, np.ndarray]:
-    """What is measured once of a recording, as JSON values, in one pass over its blocks.
+def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> tuple[dict[str, Any], np.ndarray]:
+    """Each of MEASURES as JSON values, in one pass over the blocks of a recording.
 
     Beside them what the ear gets of it, packed, (frames, bands).
     """
     info = soundfile.info(str(path))
-    meter = LevelMeter(info.samplerate, info.channels)
-    outline = Outline(-(-info.frames // OUTLINE_COLUMNS))
-    hits = Hits(info.samplerate)
-    spectrum = AverageSpectrum(info.samplerate)
-    ear, pieces = EarSpectrum(info.samplerate, info.channels), []
+    rate = info.samplerate
+    meter, outline = LevelMeter(rate, info.channels), Outline(-(-info.frames // OUTLINE_COLUMNS))
+    hits, stereo, welch = Hits(rate), StereoMeter(rate), Welch(rate)
+    loudest = Loudest(welch.windows)
+    ear, pieces = EarSpectrum(rate, info.channels), []
     for block in blocks:
-        for part in (meter, outline, hits, spectrum, ear):
+        for part in (meter, outline, hits, stereo, welch, loudest, ear):
             part.write(block)
         pieces.append(pack(ear.take()))
     rows = np.concatenate([*pieces, pack(ear.finish())])
-    measures = {
+    onsets = hits.onsets(band_rises(rows, FRAME_S))
+    recording = {
         "levels": meter.levels().as_json(),
-        "rate": info.samplerate,
+        "rate": rate,
         "channels": info.channels,
         "frames": info.frames,
         "outline": np.round(outline.columns(), 4).tolist(),
-        "onsets": [onset.as_json() for onset in hits.onsets(band_rises(rows, FRAME_S))],
-        "spectrum_db": np.round(spectrum.levels_db(), 2).tolist(),
+        "onsets": [onset.as_json() for onset in onsets],
+        "spectrum_db": np.round(levels_db(welch), 2).tolist(),
+    }
+    measures = {
+        "recording": recording,
+        "stereo": asdict(stereo.image(welch)),
+        "pitch": _usual_pitch_hz(path, rate, onsets),
+        "tone": tone_from(welch, loudest.start_s()).as_json(),
     }
     return measures, rows
+
+
+def _usual_pitch_hz(path: Path, rate: int, onsets: list[Onset]) -> float | None:
+    reader = FileReader(path)
+    after = pitched_stretches(rate, times_s(hits_among(onsets)))
+    inside = ((first, max(min(frames, reader.frames - first), 0)) for first, frames in after)
+    return median_pitch_hz((reader.read(*where).mean(axis=1) for where in inside), rate)

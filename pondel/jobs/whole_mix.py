@@ -12,12 +12,13 @@ from dataclasses import asdict, dataclass
 import numpy as np
 
 from pondel.core.document import Session
+from pondel.core.dsp.welch import Welch
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import Plan, make_plan, plan_hash
 from pondel.core.made_by import made_by
 from pondel.core.measures.levels import LevelMeter
 from pondel.core.measures.outline import Outline
-from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.measures.spectrum import levels_db
 from pondel.core.survival import chunk_of
 from pondel.store.measures import Measures
 
@@ -98,13 +99,13 @@ class WholeMix:
 
     def tone(self, document: Session) -> MixTone:
         """The tone of the mix over the whole song."""
-        spectrum, levels = AverageSpectrum(document.rate), LevelMeter(document.rate, 2)
+        spectrum, levels = Welch(document.rate), LevelMeter(document.rate, 2)
         for block in self._blocks(document):
             spectrum.write(block)
             levels.write(block)
         found = levels.levels()
         body = {
-            "spectrum_db": np.round(spectrum.levels_db(), 3).tolist(),
+            "spectrum_db": np.round(levels_db(spectrum), 3).tolist(),
             "integrated_lufs": found.integrated_lufs,
         }
         self._measures.keep(self._tone_key(document), body)

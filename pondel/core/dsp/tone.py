@@ -12,10 +12,10 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from scipy import fft
 
 from pondel.core.dsp.matched import response
 from pondel.core.dsp.weighting import k_weighting
+from pondel.core.dsp.welch import Welch, Windows
 
 POINTS_PER_OCTAVE = 24
 LOW_HZ, HIGH_HZ = 20.0, 20_000.0
@@ -23,7 +23,6 @@ TONE_HZ = LOW_HZ * 2.0 ** (
     np.arange(int(np.log2(HIGH_HZ / LOW_HZ) * POINTS_PER_OCTAVE) + 1) / POINTS_PER_OCTAVE
 )
 """Where the power of a tone is known: 24 points to the octave."""
-WINDOW_S = 0.68
 EXCERPT_S = 2.0
 """How much of a recording stands for its loud places."""
 
@@ -92,60 +91,52 @@ PINK = Tone(np.ones(TONE_HZ.size), np.zeros(TONE_HZ.size), np.zeros(TONE_HZ.size
 """Pink noise in mono: as much power in every part of an octave."""
 
 
-class ToneMeter:
-    """Collects a tone as blocks pass (Welch 1967, Hann window, half overlap)."""
+class Loudest:
+    """Finds where sound has most energy over EXCERPT_S, as blocks pass."""
 
-    def __init__(self, rate: int) -> None:
-        from scipy.signal import get_window
-
-        self._rate = rate
-        self._size = 1 << round(np.log2(rate * WINDOW_S))
-        self._window = get_window("hann", self._size).astype(np.float32)
-        self._sums = np.zeros((3, self._size // 2 + 1), complex)
-        self._powers: list[float] = []
-        self._waiting: np.ndarray | None = None
+    def __init__(self, windows: Windows) -> None:
+        self._step, self._rate = windows.size // 2, windows.rate
+        self._energies: list[np.ndarray] = []
+        self._rest: np.ndarray | None = None
 
     def write(self, block: np.ndarray) -> None:
         """Add float32 (frames, channels)."""
-        joined = block if self._waiting is None else np.concatenate([self._waiting, block])
-        while joined.shape[0] >= self._size:
-            self._add(joined[: self._size])
-            joined = joined[self._size // 2 :]
-        self._waiting = joined
+        joined = block if self._rest is None else np.concatenate([self._rest, block])
+        count = joined.shape[0] // self._step
+        steps = joined[: count * self._step].reshape(count, self._step * joined.shape[1])
+        self._energies.append(np.einsum("ij,ij->i", steps, steps, dtype=np.float64))
+        self._rest = joined[count * self._step :]
 
-    def _add(self, frame: np.ndarray) -> None:
-        bins = fft.rfft(frame.T * self._window, self._size, axis=1)
-        self._sums[0] += np.abs(bins[0]) ** 2
-        if bins.shape[0] > 1:
-            self._sums[1] += np.abs(bins[1]) ** 2
-            self._sums[2] += bins[0] * np.conj(bins[1])
-        self._powers.append(float(np.sum(frame.astype(np.float64) ** 2)))
-
-    def tone(self) -> Tone:
-        """The tone of everything so far."""
-        if not self._powers and self._waiting is not None and self._waiting.shape[0]:
-            missing = self._size - self._waiting.shape[0]
-            self._add(np.pad(self._waiting, ((0, missing), (0, 0))))
-        edges = (np.arange(self._size // 2 + 2) - 0.5) * self._rate / self._size
-        half = 2.0 ** (0.5 / POINTS_PER_OCTAVE)
-        bands = []
-        for row in self._sums:
-            below = np.concatenate([[0.0], np.cumsum(row)])
-            upper, lower = (np.interp(TONE_HZ * f, edges, below) for f in (half, 1.0 / half))
-            bands.append(upper - lower)
-        return Tone(bands[0].real, bands[1].real, bands[2], self._loudest_s())
-
-    def _loudest_s(self) -> float:
-        step_s = self._size / 2 / self._rate
-        count = max(1, round(EXCERPT_S / step_s) - 1)
-        if len(self._powers) <= count:
+    def start_s(self) -> float:
+        """Where the seconds with most of it begin, on the grid of half windows."""
+        energies = np.concatenate([np.empty(0), *self._energies])
+        step_s = self._step / self._rate
+        count = round(EXCERPT_S / step_s)
+        if energies.size <= count:
             return 0.0
-        return float(np.argmax(np.convolve(self._powers, np.ones(count), "valid"))) * step_s
+        return float(np.argmax(np.convolve(energies, np.ones(count), "valid"))) * step_s
+
+
+def tone_from(welch: Welch, loudest_s: float) -> Tone:
+    """The tone of all that was written."""
+    welch.finish()
+    size, rate = welch.windows.size, welch.windows.rate
+    edges = (np.arange(size // 2 + 2) - 0.5) * rate / size
+    half = 2.0 ** (0.5 / POINTS_PER_OCTAVE)
+
+    def around(bins: np.ndarray) -> np.ndarray:
+        below = np.concatenate([[0.0], np.cumsum(bins)])
+        upper, lower = (np.interp(TONE_HZ * f, edges, below) for f in (half, 1.0 / half))
+        return upper - lower
+
+    return Tone(around(welch.left), around(welch.right), around(welch.common), loudest_s)
 
 
 def tone_of(blocks: Iterable[np.ndarray], rate: int) -> Tone:
     """The tone of a stream of float32 blocks (frames, channels)."""
-    meter = ToneMeter(rate)
+    welch = Welch(rate)
+    loudest = Loudest(welch.windows)
     for block in blocks:
-        meter.write(block)
-    return meter.tone()
+        welch.write(block)
+        loudest.write(block)
+    return tone_from(welch, loudest.start_s())

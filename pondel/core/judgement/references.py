@@ -12,9 +12,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pondel.core.dsp.welch import Welch
 from pondel.core.judgement.tone import THIRDS_HZ, level_between_db, thirds_db
 from pondel.core.measures.levels import LevelMeter
-from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.measures.spectrum import levels_db
 from pondel.core.measures.stereo import StereoMeter
 
 HEARD_DB = 60.0
@@ -109,11 +110,11 @@ class Beside:
 
 def whole_of(blocks: Iterable[np.ndarray], rate: int) -> Whole:
     """Measure music that comes in blocks, stereo float32 (frames, 2)."""
-    levels, stereo, spectrum = LevelMeter(rate, 2), StereoMeter(rate), AverageSpectrum(rate)
+    levels, stereo, welch = LevelMeter(rate, 2), StereoMeter(rate), Welch(rate)
     for block in blocks:
-        for meter in (levels, stereo, spectrum):
+        for meter in (levels, stereo, welch):
             meter.write(block)
-    return Whole(spectrum.levels_db(), levels.levels().integrated_lufs, stereo.image().side_db)
+    return Whole(levels_db(welch), levels.levels().integrated_lufs, stereo.image(welch).side_db)
 
 
 def beside(mix: Whole, references: Sequence[Whole], parts: Sequence[PartTone] = ()) -> Beside:

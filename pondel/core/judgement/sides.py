@@ -13,13 +13,14 @@ import numpy as np
 
 from pondel.core.advice.fights import ranked
 from pondel.core.document import Session
+from pondel.core.dsp.welch import Welch
 from pondel.core.evidence import LeaderHeard, heard_in
 from pondel.core.families import Members, groups_among
 from pondel.core.hearing.clear import SMALLEST_CHANGE_DB
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.core.judgement.tone import warmth_db
 from pondel.core.measures.levels import LevelMeter
-from pondel.core.measures.spectrum import AverageSpectrum
+from pondel.core.measures.spectrum import levels_db
 from pondel.core.measures.stereo import StereoMeter
 
 OTHERS = 6
@@ -114,11 +115,11 @@ def fight_stands(
 
 def mix_figures(blocks: Iterable[np.ndarray], rate: int) -> MixFigures:
     """Measure a mix that comes in blocks, stereo float32 (frames, 2)."""
-    levels, stereo, spectrum = LevelMeter(rate, 2), StereoMeter(rate), AverageSpectrum(rate)
+    levels, stereo, welch = LevelMeter(rate, 2), StereoMeter(rate), Welch(rate)
     for block in blocks:
-        for meter in (levels, stereo, spectrum):
+        for meter in (levels, stereo, welch):
             meter.write(block)
-    found, image = levels.levels(), stereo.image()
+    found, image = levels.levels(), stereo.image(welch)
     told = [one for one in image.over_time if one is not None]
     return MixFigures(
         found.integrated_lufs,
@@ -126,5 +127,5 @@ def mix_figures(blocks: Iterable[np.ndarray], rate: int) -> MixFigures:
         found.sample_peak_dbfs,
         image.mono_loss_db,
         min(told, default=None),
-        warmth_db(spectrum.levels_db()),
+        warmth_db(levels_db(welch)),
     )

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 
 import numpy as np
+from scipy import fft
 
 from pondel.core.measures.spectrum import POINTS_PER_OCTAVE, axis_hz
 
@@ -70,6 +72,21 @@ def _is_peak(levels_db: np.ndarray, at: int) -> bool:
     return bool(levels_db[at] >= levels_db[max(0, at - 1) : at + 2].max())
 
 
+def _autocorrelation(x: np.ndarray) -> np.ndarray:
+    """At every lag that float (frames,) has, without wrapping around."""
+    size = fft.next_fast_len(2 * x.size, real=True)
+    bins = fft.rfft(x, size)
+    return fft.irfft(bins.real**2 + bins.imag**2, size)[: x.size]
+
+
+@lru_cache(maxsize=8)
+def _tapered(frames: int) -> tuple[np.ndarray, np.ndarray]:
+    """A window and its own autocorrelation, which a stretch's is divided by."""
+    window = np.hanning(frames)
+    taper = _autocorrelation(window)
+    return window, np.maximum(taper / taper[0], 1e-3)
+
+
 def pitch_hz(samples: np.ndarray, rate: int) -> float | None:
     """Pitch of a short stretch, float (frames,); None when it has none between 25 Hz and 1 kHz.
 
@@ -81,15 +98,10 @@ def pitch_hz(samples: np.ndarray, rate: int) -> float | None:
     given = np.asarray(samples, np.float64) - np.mean(samples)
     if np.abs(given).max() < 1e-5:
         return None
-    window = np.hanning(given.size)
-    size = 1 << int(np.ceil(np.log2(2 * given.size)))
-
-    def correlation(x: np.ndarray) -> np.ndarray:
-        return np.fft.irfft(np.abs(np.fft.rfft(x, size)) ** 2)[: given.size]
-
-    raw, taper = correlation(given * window), correlation(window)
+    window, taper = _tapered(given.size)
+    raw = _autocorrelation(given * window)
     lags = np.arange(given.size)
-    plain = raw / raw[0] / np.maximum(taper / taper[0], 1e-3)
+    plain = raw / raw[0] / taper
     # Nothing counts before the correlation has fallen from its peak at no lag at all.
     fallen = int(np.argmax(plain < 0.5))
     usable = (lags >= max(rate / PITCH_HIGH_HZ, fallen)) & (
@@ -121,7 +133,7 @@ def usual_pitch_hz(
 
 def pitched_stretches(rate: int, hits_s: np.ndarray, most_hits: int = 40) -> list[tuple[int, int]]:
     """Where the pitch after the hits is looked for: first frame and number of frames."""
-    chosen = hits_s[:: max(1, len(hits_s) // most_hits)]
+    chosen = hits_s[:: max(1, -(-len(hits_s) // most_hits))]
     frames = round(PITCH_FOR_S * rate)
     return [(round((hit + PITCH_FROM_S) * rate), frames) for hit in chosen]
 

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import fft
 
+from pondel.core.dsp.compiled import kernel, plain
+from pondel.core.dsp.welch import Welch
 from pondel.core.measures.spectrum import average_spectrum
 
 BAND_EDGES_HZ = (20.0, 60.0, 120.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 20000.0)
@@ -47,17 +48,24 @@ def mono_loss_db(cross: float, left: float, right: float) -> float | None:
     return float(10 * np.log10(max(middle, 1e-20) / both)) if both > SILENT_POWER else None
 
 
+@kernel(error_model="numpy", fastmath={"contract", "reassoc", "nsz"})
+def _add_up(pair, step, products):
+    """Left by right, left by left and right by right in each step of (frames, 2): (3, steps)."""
+    for k in range(products.shape[1]):
+        cross, left, right = 0.0, 0.0, 0.0
+        for i in range(k * step, (k + 1) * step):
+            a, b = np.float64(pair[i, 0]), np.float64(pair[i, 1])
+            cross += a * b
+            left += a * a
+            right += b * b
+        products[0, k], products[1, k], products[2, k] = cross, left, right
+
+
 class StereoMeter:
     """Collects as blocks pass; a mono part is its own left and right."""
 
     def __init__(self, rate: int) -> None:
-        from scipy.signal import get_window
-
         self._step = round(STEP_S * rate)
-        self._window = get_window("hann", self._step).astype(np.float32)
-        hz = fft.rfftfreq(self._step, 1 / rate)
-        self._edges = np.searchsorted(hz, BAND_EDGES_HZ)
-        self._bands = np.zeros((3, len(BAND_EDGES_HZ) - 1))
         self._times: list[np.ndarray] = []
         self._rest = np.empty((0, 2), np.float32)
 
@@ -66,43 +74,45 @@ class StereoMeter:
         pair = np.repeat(block, 2, axis=1) if block.shape[1] == 1 else block
         joined = np.concatenate([self._rest, pair])
         count = joined.shape[0] // self._step
-        frames = joined[: count * self._step].reshape(count, self._step, 2)
         self._rest = joined[count * self._step :]
-        if not count:
-            return
-        left, right = frames[:, :, 0], frames[:, :, 1]
-        products = [(left * right), (left * left), (right * right)]
-        self._times.append(np.stack([p.mean(axis=1, dtype=np.float64) for p in products]))
-        a, b = (fft.rfft(x * self._window, axis=1) for x in (left, right))
-        powers = [(a * b.conj()).real, np.abs(a) ** 2, np.abs(b) ** 2]
-        for n, power in enumerate(powers):
-            below = np.concatenate([[0.0], np.cumsum(power.sum(axis=0, dtype=np.float64))])
-            self._bands[n] += np.diff(below[np.minimum(self._edges, below.size - 1)])
+        products = np.empty((3, count))
+        _add_up(plain(joined), self._step, products)
+        self._times.append(products / self._step)
 
-    def image(self) -> StereoImage:
-        """Everything so far."""
-        if not self._times:
-            return StereoImage(None, (None,) * self._bands.shape[1], (), None, None)
-        times = np.concatenate(self._times, axis=1)
+    def image(self, welch: Welch) -> StereoImage:
+        """Everything so far; `welch` has got the same blocks."""
+        times = np.concatenate([np.empty((3, 0)), *self._times], axis=1)
+        if not times.shape[1]:
+            return StereoImage(None, (None,) * (len(BAND_EDGES_HZ) - 1), (), None, None)
         cross, left, right = times.mean(axis=1)
-        scale = 2.0 / (self._step * float((self._window**2).sum()) * times.shape[1])
         middle, side = (left + right + 2 * cross) / 4, (left + right - 2 * cross) / 4
         heard = (left + right) / 2 > SILENT_POWER
         return StereoImage(
             correlation_of(cross, left, right),
-            tuple(correlation_of(*column) for column in (self._bands * scale).T),
+            tuple(correlation_of(*column) for column in _by_band(welch).T),
             tuple(correlation_of(*column) for column in times.T),
             float(10 * np.log10(max(side, 1e-20) / max(middle, 1e-20))) if heard else None,
             mono_loss_db(cross, left, right),
         )
 
 
+def _by_band(welch: Welch) -> np.ndarray:
+    """Mean products between the edges, (3, bands): in common, left, right."""
+    welch.finish()
+    left = welch.left
+    both = (left, left, left) if welch.channels == 1 else (welch.common.real, left, welch.right)
+    below = np.concatenate([np.zeros((3, 1)), np.cumsum(welch.mean_of(np.stack(both)), axis=1)], axis=1)
+    edges = np.searchsorted(welch.windows.hz(), BAND_EDGES_HZ)
+    return np.diff(below[:, np.minimum(edges, below.shape[1] - 1)], axis=1)
+
+
 def stereo_image(blocks: Iterable[np.ndarray], rate: int) -> StereoImage:
     """The stereo image of a stream of float32 blocks (frames, channels)."""
-    meter = StereoMeter(rate)
+    meter, welch = StereoMeter(rate), Welch(rate)
     for block in blocks:
         meter.write(block)
-    return meter.image()
+        welch.write(block)
+    return meter.image(welch)
 
 
 def middle_and_side(samples: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:

@@ -1,0 +1,137 @@
+"""Power of left and right in narrow bins, and what they have in common, averaged over a recording.
+
+welch = Welch(rate)
+for block in blocks:
+    welch.write(block)
+welch.mean_of(welch.left)      # mean square in each bin, up to half of the rate
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from scipy import fft
+
+from pondel.core.dsp.compiled import kernel, plain
+
+WINDOW_S = 0.68
+"""At 48 kHz bins are 1.5 Hz apart."""
+
+
+@kernel(error_model="numpy")
+def _cut(samples, hop, window, frames):
+    """Windowed frames of (frames, channels), one every `hop`: (count, channels, size)."""
+    for n in range(frames.shape[0]):
+        for c in range(frames.shape[1]):
+            row = frames[n, c]
+            for i in range(row.size):
+                row[i] = samples[n * hop + i, c] * window[i]
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
+def _add_power(bins, total):
+    """Add the power of complex64 (bins,) to float64 (bins,)."""
+    for i in range(total.size):
+        total[i] += bins[i].real * bins[i].real + bins[i].imag * bins[i].imag
+
+
+@kernel(error_model="numpy", fastmath={"contract", "nsz"})
+def _add_common(left, right, real, imaginary):
+    """Add left times right turned, complex64 (bins,), to float64 (bins,)."""
+    for i in range(real.size):
+        real[i] += left[i].real * right[i].real + left[i].imag * right[i].imag
+        imaginary[i] += left[i].imag * right[i].real - left[i].real * right[i].imag
+
+
+@lru_cache(maxsize=8)
+def _hann(size: int) -> np.ndarray:
+    from scipy.signal import get_window
+
+    return get_window("hann", size).astype(np.float32)
+
+
+class Windows:
+    """Cuts half overlapping Hann windows out of blocks as they pass."""
+
+    def __init__(self, rate: int, window_s: float) -> None:
+        self.rate = rate
+        self.size = 1 << round(np.log2(rate * window_s))
+        self.count = 0
+        self._window = _hann(self.size)
+        self._waiting: np.ndarray | None = None
+        power = float((self._window.astype(np.float64) ** 2).sum())
+        self.scale = 2.0 / (self.size * power)
+        """From the power of a bin to its mean square."""
+
+    def cut(self, block: np.ndarray) -> np.ndarray:
+        """The spectra that float32 (frames, channels) completes: complex64 (count, channels, bins)."""
+        joined = block if self._waiting is None else np.concatenate([self._waiting, block])
+        hop = self.size // 2
+        count = max(0, (joined.shape[0] - self.size) // hop + 1)
+        self._waiting = joined[count * hop :]
+        return self._spectra(joined, count)
+
+    def rest(self) -> np.ndarray:
+        """One more, where all there was is shorter than a window; silence follows it."""
+        given = self._waiting
+        if self.count or given is None or not given.shape[0]:
+            return np.zeros((0, 1, self.size // 2 + 1), np.complex64)
+        return self._spectra(np.pad(given, ((0, self.size - given.shape[0]), (0, 0))), 1)
+
+    def hz(self) -> np.ndarray:
+        """The centre of each bin."""
+        return fft.rfftfreq(self.size, 1.0 / self.rate)
+
+    def _spectra(self, samples: np.ndarray, count: int) -> np.ndarray:
+        frames = np.empty((count, samples.shape[1], self.size), np.float32)
+        if not count:
+            return np.zeros((*frames.shape[:2], self.size // 2 + 1), np.complex64)
+        self.count += count
+        _cut(plain(samples), self.size // 2, self._window, frames)
+        return fft.rfft(frames, axis=2)
+
+
+class Welch:
+    """Sums over windows as blocks of one or two channels pass (Welch 1967, Hann, half overlap).
+
+    `left`, `right` float64 (bins,) and `common` complex (bins,); mono is all left.
+    """
+
+    def __init__(self, rate: int) -> None:
+        self.windows = Windows(rate, WINDOW_S)
+        self.channels = 1
+        self._sums = np.zeros((4, self.windows.size // 2 + 1))
+
+    def write(self, block: np.ndarray) -> None:
+        """Add float32 (frames, channels)."""
+        self._add(self.windows.cut(block))
+
+    def finish(self) -> None:
+        """Count what was too short for a window, once nothing more will be written."""
+        self._add(self.windows.rest())
+
+    @property
+    def left(self) -> np.ndarray:
+        return self._sums[0]
+
+    @property
+    def right(self) -> np.ndarray:
+        return self._sums[1]
+
+    @property
+    def common(self) -> np.ndarray:
+        return self._sums[2] + 1j * self._sums[3]
+
+    def mean_of(self, sums: np.ndarray) -> np.ndarray:
+        """Mean square over time of one of the sums, bin by bin."""
+        return sums * (self.windows.scale / max(self.windows.count, 1))
+
+    def _add(self, spectra: np.ndarray) -> None:
+        left, right, real, imaginary = self._sums
+        for bins in spectra:
+            self.channels = bins.shape[0]
+            _add_power(bins[0], left)
+            if self.channels > 1:
+                _add_power(bins[1], right)
+                _add_common(bins[0], bins[1], real, imaginary)
