@@ -26,7 +26,7 @@ def levels_db(welch: Welch) -> np.ndarray:
     """dBFS (RMS) in the band around each point of `axis_hz`, mean of the channels."""
     welch.finish()
     power = welch.mean_of(welch.left + welch.right) / welch.channels
-    return _in_db(_in_bands(power, welch.windows))
+    return _level_db(_in_bands(power, welch.windows))
 
 
 def highest_spectrum(blocks: Iterable[np.ndarray], rate: int) -> np.ndarray:
@@ -35,7 +35,7 @@ def highest_spectrum(blocks: Iterable[np.ndarray], rate: int) -> np.ndarray:
     for spectra in (*map(windows.cut, blocks), windows.rest()):
         for power in (spectra.real**2 + spectra.imag**2).mean(axis=1):
             highest = np.maximum(highest, _in_bands(power * windows.scale, windows))
-    return _in_db(highest)
+    return _level_db(highest)
 
 
 def _in_bands(power: np.ndarray, windows: Windows) -> np.ndarray:
@@ -51,7 +51,7 @@ def _in_bands(power: np.ndarray, windows: Windows) -> np.ndarray:
     return upper - lower
 
 
-def _in_db(power: np.ndarray) -> np.ndarray:
+def _level_db(power: np.ndarray) -> np.ndarray:
     return 10.0 * np.log10(np.maximum(power, 1e-14))
 
 
