@@ -8,7 +8,7 @@ from conftest import RATE, hits, sine
 
 from pondel.core.hearing.spectra import FRAME_S
 from pondel.core.judgement.steadiness import gain_moves_db, modulation
-from pondel.core.judgement.tone import thirds_db, tone_change, warmth_db
+from pondel.core.judgement.tone import thirds_db, tone_change, warmth_db, warmth_of_db
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
 from pondel.core.measures.stereo import mono_loss_db
 
@@ -43,6 +43,17 @@ def test_the_third_octave_that_changes_most_is_named_and_silence_is_none():
 def test_warmth_is_what_lies_between_120_and_500_hz():
     warm, cold = sine(250, 2.0), sine(2500, 2.0)
     assert warmth_db(spectrum(warm)) - warmth_db(spectrum(cold)) > 40
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_the_warmth_of_white_noise_is_its_power_between_120_and_500_hz(rate):
+    """As much in a sixth of an octave around each point as its share of half of the rate."""
+    noise = np.random.default_rng(8).normal(0.0, 0.1, (30 * rate, 2)).astype("f4")
+    hz = axis_hz()[(axis_hz() >= 120) & (axis_hz() <= 500)]
+    power = 0.01 * (hz * (2 ** (1 / 12) - 2 ** (-1 / 12))).mean() / (rate / 2)
+    assert warmth_of_db(noise, rate) == pytest.approx(10 * np.log10(power), abs=0.1)
+    high = np.sin(2 * np.pi * 3000 * np.arange(4 * rate) / rate)[:, None].astype("f4")
+    assert warmth_of_db(high, rate) < -90
 
 
 @pytest.mark.parametrize("depth_db", [2.0, 6.0])

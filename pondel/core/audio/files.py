@@ -17,7 +17,7 @@ from pondel.core.dsp.dither import Dither
 from pondel.core.errors import BadAudio
 
 EXTENSIONS = (".wav", ".wave", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".opus", ".mp3")
-BLOCK_FRAMES = 1 << 16
+BLOCK_FRAMES = 1 << 17
 LOUDEST = 1000.0
 MOST_NAME_BYTES = 160
 LONGEST_S = 36_000

@@ -30,18 +30,21 @@ def _cut(samples, hop, window, frames):
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _add_power(bins, total):
-    """Add the power of complex64 (bins,) to float64 (bins,)."""
-    for i in range(total.size):
-        total[i] += bins[i].real * bins[i].real + bins[i].imag * bins[i].imag
+def _add_products(spectra, sums):
+    """Add powers and what is in common of complex64 (count, channels, bins) to float64 (4, bins).
 
-
-@kernel(error_model="numpy", fastmath={"contract", "nsz"})
-def _add_common(left, right, real, imaginary):
-    """Add left times right turned, complex64 (bins,), to float64 (bins,)."""
-    for i in range(real.size):
-        real[i] += left[i].real * right[i].real + left[i].imag * right[i].imag
-        imaginary[i] += left[i].imag * right[i].real - left[i].real * right[i].imag
+    Power of left and of right; left times right turned, real and imaginary.
+    """
+    for bins in spectra:
+        left, right = bins[0], bins[-1]
+        for i in range(left.size):
+            sums[0, i] += left[i].real * left[i].real + left[i].imag * left[i].imag
+        if bins.shape[0] < 2:
+            continue
+        for i in range(left.size):
+            sums[1, i] += right[i].real * right[i].real + right[i].imag * right[i].imag
+            sums[2, i] += left[i].real * right[i].real + left[i].imag * right[i].imag
+            sums[3, i] += left[i].imag * right[i].real - left[i].real * right[i].imag
 
 
 @lru_cache(maxsize=8)
@@ -128,10 +131,6 @@ class Welch:
         return sums * (self.windows.scale / max(self.windows.count, 1))
 
     def _add(self, spectra: np.ndarray) -> None:
-        left, right, real, imaginary = self._sums
-        for bins in spectra:
-            self.channels = bins.shape[0]
-            _add_power(bins[0], left)
-            if self.channels > 1:
-                _add_power(bins[1], right)
-                _add_common(bins[0], bins[1], real, imaginary)
+        if spectra.shape[0]:
+            self.channels = spectra.shape[1]
+            _add_products(spectra, self._sums)

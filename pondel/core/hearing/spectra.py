@@ -23,7 +23,7 @@ LOW_TOP_HZ = 420.0
 MIDDLE_TOP_HZ = 1900.0
 SPAN, FADED_IN, AHEAD = 14.0, 6.0, 2.4
 """Length of a window, of its first rise, and how far it looks ahead, in its decay times."""
-BATCH = 128
+BATCH = 152
 MOST = np.float32(1e6)
 HIGHEST_BASE_RATE = 64000
 

@@ -10,7 +10,7 @@ from pondel.core.evidence import FightEvidence, fight_evidence
 from pondel.core.hearing.table import HiddenTable
 from pondel.core.judgement.steadiness import gain_moves_db, modulation
 from pondel.core.judgement.thinness import Thinned, thinned, thinned_mix
-from pondel.core.judgement.tone import ToneChange, tone_change, warmth_db
+from pondel.core.judgement.tone import ToneChange, tone_change, warmth_of_db
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.measures.stereo import mono_loss_db
 from pondel.core.units import change, say, say_hz, signed
@@ -32,7 +32,7 @@ class HeardStretch:
     yielder: np.ndarray
     yielder_sone: np.ndarray
     yielder_db: np.ndarray
-    mix_db: np.ndarray
+    mix_warmth_db: float
     low_end_db: float | None
     mono_loss_db: float
     peak_db: float
@@ -53,7 +53,7 @@ def heard_stretch(
         yielder,
         yielder_sone,
         average_spectrum([yielder], rate),
-        average_spectrum([mix], rate),
+        warmth_of_db(mix, rate),
         low_end_db(leader, yielder, rate, hits_s),
         _mono_loss_db(mix),
         _peak_db(mix),
@@ -171,7 +171,7 @@ def judged(
     return Judgement(
         fight_evidence(before.table, after.table, *pair, zone_hz),
         tone_change(before.yielder_db, after.yielder_db),
-        warmth_db(after.mix_db) - warmth_db(before.mix_db),
+        after.mix_warmth_db - before.mix_warmth_db,
         gain_moves_db(before.yielder, after.yielder, rate, hits_s),
         modulation(after.yielder_sone) - modulation(before.yielder_sone),
         None if lows[0] is None or lows[1] is None else lows[1] - lows[0],
