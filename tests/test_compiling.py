@@ -130,9 +130,22 @@ def test_two_processes_do_not_add_to_an_index_at_once(cache, tmp_path, monkeypat
     assert twice(2) == 4 and twice(2.0) == 4.0 and len(saved) == 2
 
 
-def test_what_cannot_be_kept_is_compiled_all_the_same(cache, tmp_path, monkeypatch, caplog):
+@pytest.mark.parametrize("ending", ["nbi", "nbc"])
+def test_a_damaged_file_is_compiled_anew_and_kept(cache, tmp_path, ending, caplog):
+    """As a machine leaves it that lost its power."""
+    assert kernel_of(tmp_path / "one")(2) == 4
+    (kept,) = cache.rglob(f"*.{ending}")
+    kept.write_bytes(kept.read_bytes()[:-7])
+    assert kernel_of(tmp_path / "one")(2) == 4
+    assert "damaged" in caplog.text
+    again = kernel_of(tmp_path / "one")
+    assert again(2) == 4 and sum(again.stats.cache_hits.values()) == 1
+
+
+@pytest.mark.parametrize("trouble", [OSError, portalocker.LockException])
+def test_what_cannot_be_kept_is_compiled_all_the_same(cache, tmp_path, monkeypatch, caplog, trouble):
     def full(*_):
-        raise OSError("no space left")
+        raise trouble("no space left")
 
     monkeypatch.setattr(caching.IndexDataCacheFile, "save", full)
     assert kernel_of(tmp_path / "one")(2) == 4

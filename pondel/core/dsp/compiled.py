@@ -17,6 +17,7 @@ import os
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -90,18 +91,30 @@ class _Kept(caching.FunctionCache):
     """The compiled forms of a kernel on disk; processes that compile at once add theirs in turn.
 
     An index is read, and written with one form more: what another process added meanwhile would be
-    lost, and its file be written over. What cannot be kept, on a full disk, is compiled again.
+    lost, and its file be written over. What cannot be kept, on a full disk or one without locks, and
+    what is damaged, is compiled again.
     """
 
     _impl_class = _ByModule
 
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        try:
+            return super().load_overload(sig, target_context)
+        except Exception as error:  # what a damaged file is read as, nobody can tell
+            LOG.warning("a kept kernel is damaged and compiled anew: %s", error)
+            self._write(self.flush)
+            return None
+
     def save_overload(self, sig: Any, data: Any) -> None:
+        self._write(partial(super().save_overload, sig, data))
+
+    def _write(self, work: Callable[[], None]) -> None:
         assert _CACHE is not None
         try:
             _CACHE.mkdir(parents=True, exist_ok=True, mode=0o700)
             with portalocker.Lock(_CACHE / INDEX_LOCK, "a", flags=portalocker.LockFlags.EXCLUSIVE):
-                super().save_overload(sig, data)
-        except OSError as error:
+                work()
+        except (OSError, portalocker.LockException) as error:
             LOG.warning("a compiled kernel could not be kept: %s", error)
 
 
