@@ -88,6 +88,13 @@ def show(page, address: str) -> None:
     page.wait_for_load_state("networkidle")
 
 
+SEE_THROUGH = """() => [...document.querySelectorAll('body :not(.overflow-x-auto)')].filter((one) => {
+  const { overflowY, backgroundColor } = getComputedStyle(one);
+  return /auto|scroll/.test(overflowY) && one.clientHeight && backgroundColor.endsWith(', 0)');
+}).map((one) => `${one.tagName} ${one.id} ${one.className}`)"""
+"""What scrolls up and down on no ground of its own, and is drawn anew in every frame."""
+
+
 def test_every_screen_by_day_and_by_night(server, few, page):
     address, jobs = server
     empty = jobs.library.create(Session(name="Empty"))
@@ -101,6 +108,7 @@ def test_every_screen_by_day_and_by_night(server, few, page):
     for path in [*paths, *(f"sessions/{few}/{one}" for one in inside)]:
         show(page, f"{address}/{path}")
         assert breaks(page, SIZES) == [], path
+        assert page.evaluate(SEE_THROUGH) == [], path
         if path.endswith(NIGHTS):
             page.evaluate("document.documentElement.dataset.sheet = 'night'")
             assert breaks(page, COLOURS) == [], f"{path} by night"
