@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import tracemalloc
+
 import numpy as np
 import pytest
 from conftest import RATE, sine
@@ -301,6 +303,20 @@ def test_pitch_of_a_tone_with_overtones(hz):
     t = np.arange(round(0.25 * RATE)) / RATE
     tone = sum(np.sin(2 * np.pi * hz * n * t + n) / n for n in (1, 2, 3, 4))
     assert pitch_hz(tone, RATE) == pytest.approx(hz, rel=0.01)
+
+
+def test_the_highest_spectrum_of_a_long_sound_takes_no_more_memory_than_of_a_short_one():
+    block = np.random.default_rng(3).normal(0, 0.1, (RATE, 2)).astype("f4")
+
+    def peak_bytes(blocks: int) -> int:
+        tracemalloc.start()
+        average_spectrum((block for _ in range(blocks)), RATE, peak=True)
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        return peak
+
+    peak_bytes(2)
+    assert peak_bytes(24) < 1.2 * peak_bytes(4)
 
 
 @pytest.mark.parametrize("hits", [1, 39, 40, 41, 79, 400])

@@ -119,15 +119,10 @@ class Loudest:
 
 def tone_from(welch: Welch, loudest_s: float) -> Tone:
     """The tone of all that was written."""
-    welch.finish()
-    size, rate = welch.windows.size, welch.windows.rate
-    edges = (np.arange(size // 2 + 2) - 0.5) * rate / size
     half = 2.0 ** (0.5 / POINTS_PER_OCTAVE)
 
     def around(bins: np.ndarray) -> np.ndarray:
-        below = np.concatenate([[0.0], np.cumsum(bins)])
-        upper, lower = (np.interp(TONE_HZ * f, edges, below) for f in (half, 1.0 / half))
-        return upper - lower
+        return welch.windows.between(bins, TONE_HZ / half, TONE_HZ * half)
 
     return Tone(around(welch.left), around(welch.right), around(welch.common), loudest_s)
 

@@ -82,15 +82,18 @@ class Windows:
             return np.zeros((0, 1, self.size // 2 + 1), np.complex64)
         return self._spectra(np.pad(given, ((0, self.size - given.shape[0]), (0, 0))), 1)
 
-    def hz(self) -> np.ndarray:
-        """The centre of each bin."""
-        return fft.rfftfreq(self.size, 1.0 / self.rate)
+    def between(self, bins: np.ndarray, low_hz: np.ndarray, high_hz: np.ndarray) -> np.ndarray:
+        """The sum of float or complex (bins,) between frequencies, a bin at an edge in part."""
+        below = np.concatenate([[0.0], np.cumsum(bins)])
+        edges_hz = (np.arange(below.size) - 0.5) * self.rate / self.size
+        return np.interp(high_hz, edges_hz, below) - np.interp(low_hz, edges_hz, below)
 
     def _spectra(self, samples: np.ndarray, count: int) -> np.ndarray:
-        frames = np.empty((count, samples.shape[1], self.size), np.float32)
+        channels = samples.shape[1]
         if not count:
-            return np.zeros((*frames.shape[:2], self.size // 2 + 1), np.complex64)
+            return np.zeros((0, channels, self.size // 2 + 1), np.complex64)
         self.count += count
+        frames = np.empty((count, channels, self.size), np.float32)
         _cut(plain(samples), self.size // 2, self._window, frames)
         return fft.rfft(frames, axis=2)
 
@@ -98,7 +101,7 @@ class Windows:
 class Welch:
     """Sums over windows as blocks of one or two channels pass (Welch 1967, Hann, half overlap).
 
-    `left`, `right` float64 (bins,) and `common` complex (bins,); mono is all left.
+    `left`, `right` float64 (bins,) and `common` complex (bins,), once all is written; mono is all left.
     """
 
     def __init__(self, rate: int) -> None:
@@ -108,29 +111,27 @@ class Welch:
 
     def write(self, block: np.ndarray) -> None:
         """Add float32 (frames, channels)."""
-        self._add(self.windows.cut(block))
-
-    def finish(self) -> None:
-        """Count what was too short for a window, once nothing more will be written."""
-        self._add(self.windows.rest())
+        self.channels = block.shape[1]
+        _add_products(self.windows.cut(block), self._sums)
 
     @property
     def left(self) -> np.ndarray:
-        return self._sums[0]
+        return self._whole()[0]
 
     @property
     def right(self) -> np.ndarray:
-        return self._sums[1]
+        return self._whole()[1]
 
     @property
     def common(self) -> np.ndarray:
-        return self._sums[2] + 1j * self._sums[3]
+        real, imaginary = self._whole()[2:]
+        return real + 1j * imaginary
 
     def mean_of(self, sums: np.ndarray) -> np.ndarray:
         """Mean square over time of one of the sums, bin by bin."""
         return sums * (self.windows.scale / max(self.windows.count, 1))
 
-    def _add(self, spectra: np.ndarray) -> None:
-        if spectra.shape[0]:
-            self.channels = spectra.shape[1]
-            _add_products(spectra, self._sums)
+    def _whole(self) -> np.ndarray:
+        """The sums, with what was too short for a window."""
+        _add_products(self.windows.rest(), self._sums)
+        return self._sums

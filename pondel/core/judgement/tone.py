@@ -44,7 +44,7 @@ def warmth_db(levels_db: np.ndarray) -> float:
 
 
 def warmth_of_db(sound: np.ndarray, rate: int) -> float:
-    """`warmth_db` of float32 (frames, channels); at 32 kHz or more a sixteenth of it will do."""
+    """`warmth_db` of float32 (frames, channels), from a sixteenth of them; at 44.1 kHz or more."""
     slow = np.ascontiguousarray(sound.T)
     for _ in range(2):
         slow = Decimator(4, slow.shape[0], keep=0.25).push(slow)

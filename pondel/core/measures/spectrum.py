@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 
@@ -24,7 +24,6 @@ def axis_hz() -> np.ndarray:
 
 def levels_db(welch: Welch) -> np.ndarray:
     """dBFS (RMS) in the band around each point of `axis_hz`, mean of the channels."""
-    welch.finish()
     power = welch.mean_of(welch.left + welch.right) / welch.channels
     return _level_db(_in_bands(power, welch.windows))
 
@@ -32,10 +31,17 @@ def levels_db(welch: Welch) -> np.ndarray:
 def highest_spectrum(blocks: Iterable[np.ndarray], rate: int) -> np.ndarray:
     """The highest that each band has had in any window, dBFS at `axis_hz`."""
     windows, highest = Windows(rate, PEAK_S), np.zeros(axis_hz().size)
-    for spectra in (*map(windows.cut, blocks), windows.rest()):
-        for power in (spectra.real**2 + spectra.imag**2).mean(axis=1):
-            highest = np.maximum(highest, _in_bands(power * windows.scale, windows))
+    for spectra in _as_they_come(windows, blocks):
+        power = (spectra.real**2 + spectra.imag**2).mean(axis=0)
+        highest = np.maximum(highest, _in_bands(power * windows.scale, windows))
     return _level_db(highest)
+
+
+def _as_they_come(windows: Windows, blocks: Iterable[np.ndarray]) -> Iterator[np.ndarray]:
+    """Complex64 (channels, bins) of each window; no more of them are held than a block completes."""
+    for block in blocks:
+        yield from windows.cut(block)
+    yield from windows.rest()
 
 
 def _in_bands(power: np.ndarray, windows: Windows) -> np.ndarray:
@@ -43,12 +49,8 @@ def _in_bands(power: np.ndarray, windows: Windows) -> np.ndarray:
 
     Summed between the band's edges, so that the power of a sine reads the same wherever it lies.
     """
-    below = np.concatenate([[0.0], np.cumsum(power, dtype=np.float64)])
-    edges = (np.arange(below.size) - 0.5) * windows.rate / windows.size
-    hz = axis_hz()
-    upper = np.interp(hz * 2 ** (BAND_OCTAVES / 2), edges, below)
-    lower = np.interp(hz * 2 ** (-BAND_OCTAVES / 2), edges, below)
-    return upper - lower
+    half = 2 ** (BAND_OCTAVES / 2)
+    return windows.between(power.astype(np.float64), axis_hz() / half, axis_hz() * half)
 
 
 def _level_db(power: np.ndarray) -> np.ndarray:

@@ -98,12 +98,10 @@ class StereoMeter:
 
 def _by_band(welch: Welch) -> np.ndarray:
     """Mean products between the edges, (3, bands): in common, left, right."""
-    welch.finish()
-    left = welch.left
-    both = (left, left, left) if welch.channels == 1 else (welch.common.real, left, welch.right)
-    below = np.concatenate([np.zeros((3, 1)), np.cumsum(welch.mean_of(np.stack(both)), axis=1)], axis=1)
-    edges = np.searchsorted(welch.windows.hz(), BAND_EDGES_HZ)
-    return np.diff(below[:, np.minimum(edges, below.shape[1] - 1)], axis=1)
+    left, edges_hz = welch.left, np.array(BAND_EDGES_HZ)
+    all_three = (left, left, left) if welch.channels == 1 else (welch.common.real, left, welch.right)
+    between = welch.windows.between
+    return np.stack([between(welch.mean_of(one), edges_hz[:-1], edges_hz[1:]) for one in all_three])
 
 
 def stereo_image(blocks: Iterable[np.ndarray], rate: int) -> StereoImage:
