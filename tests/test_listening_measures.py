@@ -329,7 +329,9 @@ def test_a_pitch_is_looked_for_after_forty_hits_at_most_all_over_the_part(hits):
 def test_noise_and_silence_have_no_pitch():
     assert pitch_hz(np.random.default_rng(1).standard_normal(12000), RATE) is None
     assert pitch_hz(np.zeros(12000), RATE) is None
-    assert usual_pitch_hz(np.zeros(RATE), RATE, np.array([0.1])) is None
+    silence = np.zeros((RATE, 2))
+    hits_s = np.array([0.1, 0.9, 1.5])
+    assert usual_pitch_hz(lambda at, size: silence[at : at + size], RATE, RATE, hits_s) is None
 
 
 def test_names_of_notes():

@@ -24,7 +24,7 @@ from pondel.core.hearing.scale import BANDS_HZ
 from pondel.core.hearing.spectra import FRAME_S, EarSpectrum
 from pondel.core.made_by import made_by
 from pondel.core.measures.hits import Hits, Onset, hits_among, times_s
-from pondel.core.measures.home import Home, home_of, median_pitch_hz, pitched_stretches
+from pondel.core.measures.home import Home, home_of, usual_pitch_hz
 from pondel.core.measures.levels import LevelMeter, Levels
 from pondel.core.measures.outline import Outline
 from pondel.core.measures.restruck import band_rises
@@ -238,6 +238,7 @@ def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> tuple[dict[st
         pieces.append(pack(ear.take()))
     rows = np.concatenate([*pieces, pack(ear.finish())])
     onsets = hits.onsets(band_rises(rows, FRAME_S))
+    reader = FileReader(path)
     recording = {
         "levels": meter.levels().as_json(),
         "rate": rate,
@@ -250,14 +251,7 @@ def measure_recording(path: Path, blocks: Iterable[np.ndarray]) -> tuple[dict[st
     measures = {
         "recording": recording,
         "stereo": asdict(stereo.image(welch)),
-        "pitch": _usual_pitch_hz(path, rate, onsets),
+        "pitch": usual_pitch_hz(reader.read, reader.frames, rate, times_s(hits_among(onsets))),
         "tone": tone_from(welch, loudest.start_s()).as_json(),
     }
     return measures, rows
-
-
-def _usual_pitch_hz(path: Path, rate: int, onsets: list[Onset]) -> float | None:
-    reader = FileReader(path)
-    after = pitched_stretches(rate, times_s(hits_among(onsets)))
-    inside = ((first, max(min(frames, reader.frames - first), 0)) for first, frames in after)
-    return median_pitch_hz((reader.read(*where).mean(axis=1) for where in inside), rate)

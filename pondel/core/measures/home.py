@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from functools import lru_cache
 
@@ -124,22 +124,20 @@ def pitch_hz(samples: np.ndarray, rate: int) -> float | None:
 
 
 def usual_pitch_hz(
-    mono: np.ndarray, rate: int, hits_s: np.ndarray, most_hits: int = 40
+    read: Callable[[int, int], np.ndarray], frames: int, rate: int, hits_s: np.ndarray
 ) -> float | None:
-    """The median pitch after the hits, from 60 ms on; None when fewer than half have one."""
-    after = pitched_stretches(rate, hits_s, most_hits)
-    return median_pitch_hz((mono[first : first + frames] for first, frames in after), rate)
+    """The median pitch after the hits of a recording; None when fewer than half have one.
+
+    `read` gives float (frames, channels) from a frame on, so many of the `frames` there are.
+    """
+    inside = ((first, min(most, frames - first)) for first, most in pitched_stretches(rate, hits_s))
+    pitches = [pitch_hz(read(first, max(left, 0)).mean(axis=1), rate) for first, left in inside]
+    known = [pitch for pitch in pitches if pitch is not None]
+    return float(np.median(known)) if known and len(known) * 2 >= len(pitches) else None
 
 
 def pitched_stretches(rate: int, hits_s: np.ndarray, most_hits: int = 40) -> list[tuple[int, int]]:
-    """Where the pitch after the hits is looked for: first frame and number of frames."""
+    """Where the pitch after the hits is looked for, from 60 ms on: first frame and number of frames."""
     chosen = hits_s[:: max(1, -(-len(hits_s) // most_hits))]
     frames = round(PITCH_FOR_S * rate)
     return [(round((hit + PITCH_FROM_S) * rate), frames) for hit in chosen]
-
-
-def median_pitch_hz(stretches: Iterable[np.ndarray], rate: int) -> float | None:
-    """The median pitch of stretches, each float (frames,); None when fewer than half have one."""
-    pitches = [pitch_hz(stretch, rate) for stretch in stretches]
-    known = [pitch for pitch in pitches if pitch is not None]
-    return float(np.median(known)) if known and len(known) * 2 >= len(pitches) else None
