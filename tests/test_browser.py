@@ -14,6 +14,7 @@ from conftest import RATE
 from pondel.core.document import Session
 from pondel.core.operations.parts import SetPart
 from pondel.core.reading import parse_session, to_json
+from pondel.core.units import say_hz
 
 SONG_S = 4.0
 SWAPS = """() => {
@@ -421,6 +422,30 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
     at_rest(page)
     assert band().release_ms == pytest.approx(min(release * 1.5, 4000), rel=0.02)
     page.wait_for_selector("#checks >> text=/wrong|release|threshold/")
+    assert errors == []
+    page.context.close()
+
+
+def test_a_typed_value_follows_the_handle_that_is_held(server, own_song, browser):
+    address, jobs = server
+    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
+    page.select_option("#add-kind", "multiband")
+    page.click('[data-add="give way"]')
+    page.wait_for_selector('[data-plot="response"] .handle')
+    at_rest(page)
+    grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
+    x, y = grip["x"] + grip["width"] / 2, grip["y"] + grip["height"] / 2
+    drawn = page.query_selector('[data-plot="response"] svg.above')
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y, steps=4)
+    at_rest(page)
+    held_hz = jobs.library.head(own_song).document.part("tuba").moves[-1].crossovers_hz[0]
+    assert page.input_value('[aria-label="Crossover 1"]') == say_hz(held_hz)
+    assert drawn.is_visible(), "the drawing stays the same element"
+    page.mouse.up()
+    page.wait_for_selector(f"#words-of-bands >> text=to {say_hz(held_hz)}")
+    page.wait_for_selector("#by-hand >> text=1 set by hand")
     assert errors == []
     page.context.close()
 

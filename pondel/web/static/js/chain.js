@@ -3,7 +3,7 @@ import { about, say } from "./api.js";
 import { edit } from "./edits.js";
 import { write } from "./plots.js";
 import { atRest } from "./questions.js";
-import { fragment, go, reload } from "./stage.js";
+import { followSettings, fragment, go, reload } from "./stage.js";
 import { on, state } from "./state.js";
 
 async function doing(work) {
@@ -121,5 +121,6 @@ export function start() {
     soon();
   });
   on("changed", soon);
+  on("changed", atRest(() => doing(followSettings), 500));
   on("loop", soon);
 }

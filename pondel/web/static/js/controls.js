@@ -231,7 +231,12 @@ async function simple(element, value, then = () => {}) {
 }
 
 /** A value that was changed elsewhere, by a handle on a picture, is shown by its control too. */
-export function follow({ field, value, words }) {
+export function follow({ move, field, value, words }) {
+  for (const typed of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("[data-text][data-target]"))) {
+    const target = JSON.parse(typed.dataset.target);
+    if (document.activeElement === typed || target.move !== move || target.field !== field) continue;
+    typed.value = typed.defaultValue = words;
+  }
   for (const box of document.querySelectorAll(`[data-control][data-field="${CSS.escape(field)}"]`)) {
     const typed = box.querySelector(".typed");
     if (document.activeElement === typed || box.querySelector(".dragged")) continue;

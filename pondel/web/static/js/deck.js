@@ -125,8 +125,12 @@ export function track(which = null) {
 }
 
 /** The references that can be heard. */
+let listed = "";
 function listTracks() {
   const { references } = state.facts;
+  const now = JSON.stringify([references, state.hear, state.track]);
+  if (listed === now) return;
+  listed = now;
   $("hear-reference").hidden = !references.length;
   if (!references.some((one) => one.id === state.track)) state.track = references[0]?.id ?? null;
   const options = references.map((one) => {

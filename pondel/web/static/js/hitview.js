@@ -1,6 +1,6 @@
 // One hit, averaged: leader, part before and after, and the gain with handles for attack, hold, release.
 import { about, getInTurn } from "./api.js";
-import { draw } from "./plots.js";
+import { draw, emptied } from "./plots.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
 import { question } from "./questions.js";
@@ -35,7 +35,7 @@ function redraw() {
   const { width, height } = box.getBoundingClientRect();
   if (width < 80 || height < 60) return;
   const focused = document.activeElement?.closest?.(".handle")?.id;
-  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}` });
+  const svg = emptied(box, { width, height });
   const upper = (height - FOOT) * 0.52;
   const x = (ms) => LEFT + ((ms + data.before_s * 1000) / ((data.before_s + data.after_s) * 1000)) * (width - LEFT - RIGHT);
   const msAt = (clientX) => ((clientX - box.getBoundingClientRect().left - LEFT) / (width - LEFT - RIGHT)) * (data.before_s + data.after_s) * 1000 - data.before_s * 1000;
@@ -43,7 +43,7 @@ function redraw() {
   times(g);
   if (data.leader) envelopes(g, box);
   if (data.gain) gain(g);
-  box.replaceChildren(svg);
+  if (!svg.isConnected) box.replaceChildren(svg);
   if (focused) svg.querySelector(`#${CSS.escape(focused)}`)?.focus();
   settleFocus();
 }

@@ -7,7 +7,7 @@ import { typedHz } from "./units.js";
 import * as deck from "./deck.js";
 import { hzWord, nearest, within } from "./axis.js";
 import { inView } from "./inview.js";
-import { axisNow, draw, frequencyMarks, readout, spreadLows, write } from "./plots.js";
+import { axisNow, draw, emptied, frequencyMarks, readout, spreadLows, write } from "./plots.js";
 import { question } from "./questions.js";
 import { ridge } from "./ridge.js";
 import { setLoop } from "./loop.js";
@@ -143,7 +143,9 @@ const ridges = inView(
     const kept = (state.facts.zones ?? []).filter((one) => one.leads === lane.id);
     const dash = state.facts.parts.findIndex((part) => part.id === lane.id) + 4;
     const tagOf = (id) => known(id)?.tag ?? "";
-    place.replaceChildren(ridge(lane, { width, height }, { hz: data.hz, zone: state.view.zone, kept, dash, inkOf, tagOf }));
+    const svg = emptied(place, { width, height }, { "aria-hidden": "true" });
+    ridge(svg, lane, { width, height }, { hz: data.hz, zone: state.view.zone, kept, dash, inkOf, tagOf });
+    if (!svg.isConnected) place.append(svg);
   },
   () => {
     axis();

@@ -11,6 +11,20 @@ export function draw(name, attributes = {}, text = "") {
   return element;
 }
 
+/**
+ * The drawing of a place, emptied to be drawn anew. It is the same element each time: one that takes the place of
+ * another is laid out and painted from nothing, with all that lies over it.
+ * @param {Element} place @param {{width: number, height: number}} size @param {Record<string, string>} [attributes]
+ */
+export function emptied(place, { width, height }, attributes = {}) {
+  const last = place.querySelector(`:scope > svg${attributes.class ? `.${attributes.class}` : ":not([class])"}`);
+  const svg = last ?? draw("svg", attributes);
+  const all = `0 0 ${width} ${height}`;
+  if (svg.getAttribute("viewBox") !== all) svg.setAttribute("viewBox", all);
+  svg.replaceChildren();
+  return svg;
+}
+
 /** A canvas at the screen's own resolution, with a reader for the sheet's colours. */
 export function sized(canvas) {
   const { width, height } = canvas.getBoundingClientRect();

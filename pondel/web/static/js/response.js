@@ -1,7 +1,7 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getInTurn, getJSON } from "./api.js";
 import { hzWord, nearest, within } from "./axis.js";
-import { axisNow, draw, frequencyMarks, readout, write, zoneBand } from "./plots.js";
+import { axisNow, draw, emptied, frequencyMarks, readout, write, zoneBand } from "./plots.js";
 import { gainOf } from "./gain.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
@@ -112,13 +112,11 @@ function redraw() {
   const g = geometry(box);
   if (g.width < 80 || g.height < 60) return;
   shown = g;
-  const still = draw("svg", { viewBox: `0 0 ${g.width} ${g.height}` });
+  const still = emptied(box, g);
   grid(still, g);
   zone(still, g);
   if (live) levels(still, g, box);
-  const old = box.querySelector("svg:not(.above)");
-  if (old) old.replaceWith(still);
-  else box.replaceChildren(still);
+  if (!still.isConnected) box.replaceChildren(still);
   redrawAbove();
 }
 
@@ -130,7 +128,7 @@ function redrawAbove() {
   const box = plot();
   if (!box.querySelector("svg")) return redraw();
   const focused = document.activeElement?.closest?.(".handle")?.id;
-  const above = draw("svg", { viewBox: `0 0 ${shown.width} ${shown.height}`, class: "above" });
+  const above = emptied(box, shown, { class: "above" });
   if (shape.asked_db.length) above.append(draw("path", { d: lineOf(shape.asked_db), class: "gain-asked" }));
   above.append(draw("path", { d: gainLine(), class: "gain-now" }));
   if (cursor != null) {
@@ -138,8 +136,7 @@ function redrawAbove() {
     above.append(draw("line", { x1: x, x2: x, y1: TOP, y2: shown.base, class: "cursor-line" }));
   }
   for (const one of shape.handles) addHandle(above, shown, one);
-  box.querySelector("svg.above")?.remove();
-  box.querySelector("svg").after(above);
+  if (!above.isConnected) box.querySelector("svg").after(above);
   if (focused) above.querySelector(`#${CSS.escape(focused)}`)?.focus();
   settleFocus();
 }

@@ -12,28 +12,25 @@ const TAG_LEAST = 0.12;
 /** @typedef {{low_hz: number, high_hz: number}} Zone */
 
 /**
- * The drawing of a ridge: `hz` are its places, `zone` the zone in view, `kept` those in which it leads,
+ * Draw a ridge into `svg`: `hz` are its places, `zone` the zone in view, `kept` those in which it leads,
  * `dash` its number among the parts, and `inkOf` and `tagOf` tell those that hide it.
- * @param {Lane} lane @param {Size} size
+ * @param {Element} svg @param {Lane} lane @param {Size} size
  * @param {{hz: number[], zone: ?Zone, kept: Zone[], dash: number, inkOf: (id: string) => number, tagOf: (id: string) => string}} told
  */
-export function ridge(lane, { width, height }, told) {
+export function ridge(svg, lane, { width, height }, told) {
   hatchPatterns();
   const { hz } = told;
   const { share } = axisNow();
   const x = (at) => share(within(at)) * width;
   const base = height - 1;
   const y = (value) => base - value * (height - 5);
-  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
   frequencyMarks(svg, { x, top: 0, base: height, words: 0 });
   zones(svg, x, height, told);
-  const points = hz.map((at, i) => `${x(at).toFixed(1)} ${y(lane.alone[i]).toFixed(1)}`);
-  const area = `M${x(hz[0])} ${base}L${points.join("L")}L${x(hz.at(-1))} ${base}Z`;
-  svg.append(draw("path", { d: area, class: "under" }));
-  hatch(svg, lane, x, area, told);
-  svg.append(draw("path", { d: `M${points.join("L")}`, class: "curve", "stroke-width": 1.6, "stroke-dasharray": DASHES[told.dash % DASHES.length] }));
+  const curve = hz.map((at, i) => ({ x: x(at), y: y(lane.alone[i]) }));
+  svg.append(draw("path", { d: under(curve, base), class: "under" }));
+  hatch(svg, lane, curve, base, told);
+  svg.append(draw("path", { d: `M${through(curve)}`, class: "curve", "stroke-width": 1.6, "stroke-dasharray": DASHES[told.dash % DASHES.length] }));
   svg.append(draw("line", { x1: 0, x2: width, y1: base, y2: base, class: "grid-line strong" }));
-  return svg;
 }
 
 /** The zone in view as a marked band; those in which this part leads as a line at the foot. */
@@ -44,26 +41,37 @@ function zones(svg, x, height, { zone, kept }) {
   }
 }
 
-/** Runs of places with the same main hider and density, each hatched in the hider's ink. */
-function hatch(svg, lane, x, area, { hz, inkOf, tagOf }) {
-  const id = `clip-${lane.id}`;
-  const clip = draw("clipPath", { id });
-  clip.append(draw("path", { d: area }));
-  const defs = draw("defs");
-  defs.append(clip);
-  const group = draw("g", { "clip-path": `url(#${CSS.escape(id)})` });
+/** @typedef {{x: number, y: number}} Point */
+
+/** @param {Point[]} points */
+const through = (points) => points.map(({ x, y }) => `${x.toFixed(1)} ${y.toFixed(1)}`).join("L");
+
+/** The area between a curve and its base. @param {Point[]} curve @param {number} base */
+const under = (curve, base) => `M${curve[0].x.toFixed(1)} ${base}L${through(curve)}L${curve.at(-1).x.toFixed(1)} ${base}Z`;
+
+/**
+ * Runs of places with the same main hider and density, each the piece of the area there in the hider's ink:
+ * a piece is filled as it is, where hatching clipped by the area is drawn twice.
+ * @param {Point[]} curve
+ */
+function hatch(svg, lane, curve, base, { inkOf, tagOf }) {
   const levels = lane.hidden.map((share) => HATCH_LEAST.findIndex((least) => share >= least));
   const mains = lane.main.map((main, i) => (levels[i] < 0 ? "" : main));
   const kinds = mains.map((main, i) => (main ? `${inkOf(main)}-${levels[i]}` : ""));
-  const edge = (i) => (i === 0 ? 20 : i < hz.length ? Math.sqrt(hz[i] * hz[i - 1]) : 20000);
   for (const [from, to] of runs(kinds)) {
-    group.append(draw("rect", { x: x(edge(from)), width: Math.max(0, x(edge(to)) - x(edge(from))), y: 0, height: "100%", fill: `url(#ink-hatch-${kinds[from]})` }));
+    const piece = [edge(curve, from), ...curve.slice(from, to), edge(curve, to)];
+    svg.append(draw("path", { d: under(piece, base), fill: `url(#ink-hatch-${kinds[from]})` }));
   }
-  svg.append(defs, group);
   for (const [from, to] of runs(mains)) {
-    const at = tagAt(lane.alone, from, to, (i) => x(hz[i]), x(edge(from)), x(edge(to)));
+    const at = tagAt(lane.alone, curve, from, to);
     if (at != null) svg.append(draw("text", { x: at, y: "90%", class: `hider ink-${inkOf(mains[from])}`, "text-anchor": "middle" }, tagOf(mains[from])));
   }
+}
+
+/** Where the curve leaves place `i - 1` for place `i`: midway, or at its ends. @param {Point[]} curve @param {number} i */
+function edge(curve, i) {
+  const [a, b] = [curve[Math.max(i - 1, 0)], curve[Math.min(i, curve.length - 1)]];
+  return { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 };
 }
 
 /** From where to where each run of one and the same value goes, without those of nothing. */
@@ -79,10 +87,11 @@ function runs(values) {
 }
 
 /** Where the tag of who hides in a run stands: where the ridge is highest there; null without room. */
-function tagAt(alone, from, to, x, left, right) {
+function tagAt(alone, curve, from, to) {
+  const [left, right] = [edge(curve, from).x, edge(curve, to).x];
   if (right - left < TAG_PX) return null;
   let top = from;
   for (let i = from; i < to; i++) if (alone[i] > alone[top]) top = i;
   if (alone[top] < TAG_LEAST) return null;
-  return Math.min(right - TAG_PX / 2, Math.max(left + TAG_PX / 2, x(top)));
+  return Math.min(right - TAG_PX / 2, Math.max(left + TAG_PX / 2, curve[top].x));
 }

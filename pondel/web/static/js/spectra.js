@@ -1,7 +1,7 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getInTurn } from "./api.js";
 import { hzWord, nearest } from "./axis.js";
-import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, readout } from "./plots.js";
+import { HATCH_LEAST, axisNow, draw, emptied, frequencyMarks, hatchPatterns, readout } from "./plots.js";
 import { question } from "./questions.js";
 import { player } from "./deck.js";
 import { on } from "./state.js";
@@ -56,7 +56,7 @@ function redraw() {
   if (!box || !data) return;
   const { width, height } = box.getBoundingClientRect();
   if (width < 50 || height < 50) return;
-  const svg = draw("svg", { viewBox: `0 0 ${width} ${height}`, "aria-hidden": "true" });
+  const svg = emptied(box, { width, height }, { "aria-hidden": "true" });
   const { share } = axisNow();
   const top_db = Math.ceil((loudest + 3) / 6) * 6;
   const x = (hz) => LEFT + share(hz) * (width - LEFT - RIGHT);
@@ -75,9 +75,8 @@ function redraw() {
   strip(svg, data.build_up_after, x, base - 2 * STRIP);
   strip(svg, data.build_up_before, x, base - STRIP, "pale");
   if (cursor != null) read(svg, box, x, base);
-  const note = box.querySelector(".readout");
-  box.replaceChildren(svg);
-  if (note && cursor != null) box.append(note);
+  else readout(box, null);
+  if (!svg.isConnected) box.replaceChildren(svg);
 }
 
 function axes(svg, { x, y, top_db, base, width }) {

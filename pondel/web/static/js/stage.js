@@ -121,7 +121,7 @@ export async function fragment(url, place, get = getPageInTurn) {
       found = await get(url, mine);
     }
     if (found.isGivenUp || !isWanted()) return false;
-    fill(place, found.content);
+    fill(place, found.content.body);
     return true;
   } catch (error) {
     if (error.name === "AbortError") return false;
@@ -129,9 +129,22 @@ export async function fragment(url, place, get = getPageInTurn) {
   }
 }
 
+/** What a screen says of its settings, in the places that follow them; the rest is left as it is. */
+export async function followSettings() {
+  if (!stage.querySelector("[data-follows]")) return;
+  const { href } = location;
+  const { content } = await getPageInTurn(href, {});
+  if (href !== location.href) return;
+  for (const place of stage.querySelectorAll("[data-follows]")) {
+    const fresh = content.getElementById(place.id);
+    if (fresh && fresh.innerHTML !== place.innerHTML) fill(place, fresh);
+  }
+}
+
+/** @param {Element} place @param {Element} content */
 function fill(place, content) {
   const kept = place.contains(document.activeElement) ? remember(place) : null;
-  place.replaceChildren(...content.body.childNodes);
+  place.replaceChildren(...content.childNodes);
   window.htmx.process(place);
   if (kept) restore(place, kept);
   else settleFocus();

@@ -9,7 +9,7 @@ const strip = () => document.getElementById("variants");
 let drawn = null;
 function draw() {
   const place = strip();
-  const now = JSON.stringify(state.facts.variants);
+  const now = JSON.stringify(state.facts.variants.map(({ name, is_open }) => [name, is_open]));
   if (!place || drawn === now) return;
   drawn = now;
   const open = state.facts.variants.find((variant) => variant.is_open);
