@@ -76,9 +76,52 @@ def opened(server, many, browser):
         page.context.close()
 
 
+NEVER_IDLE = "window.idle = []; window.requestIdleCallback = (work) => idle.push(work);"
+GIVEN_TIME = "(left_ms) => idle.shift()({ timeRemaining: () => left_ms })"
+
+
+@pytest.fixture
+def never_idle(browser):
+    """A browser whose pages have no time but what a test gives them."""
+
+    class NeverIdle:
+        def new_context(self, **options):
+            context = browser.new_context(**options)
+            context.add_init_script(NEVER_IDLE)
+            return context
+
+    return NeverIdle()
+
+
+def test_rows_out_of_view_are_drawn_when_the_page_has_time(server, many, never_idle):
+    page, errors = open_page(never_idle, f"{server[0]}/sessions/{many}/lanes")
+    until(page, "idle.length > 0")
+    drawn = page.locator("[data-lane-ridge] path.curve")
+    in_view = drawn.count()
+    page.evaluate(GIVEN_TIME, 1)
+    assert drawn.count() == in_view < MANY
+    assert page.evaluate("idle.length") == 1, "what is left waits for the next time"
+    page.evaluate(GIVEN_TIME, 50)
+    assert drawn.count() == MANY
+    assert page.evaluate("idle.length") == 0
+    assert errors == []
+    page.context.close()
+
+
+def test_soon_all_rows_are_drawn(opened):
+    page = opened("lanes")
+    until(page, f"document.querySelectorAll('[data-lane-ridge] path.curve').length === {MANY}")
+
+
 @pytest.mark.parametrize("width", [1024, 1280, 1920])
-def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(opened, width):
-    page = opened("lanes", viewport={"width": width, "height": 800})
+def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(
+    server, many, never_idle, width
+):
+    page, errors = open_page(
+        never_idle,
+        f"{server[0]}/sessions/{many}/lanes",
+        viewport={"width": width, "height": 800},
+    )
     page.wait_for_selector("[data-lane=p0] path.curve")
     at_rest(page)
     drawn = page.locator("[data-lane-ridge] svg").count()
@@ -94,6 +137,8 @@ def test_of_many_rows_those_in_view_are_drawn_over_an_axis_of_their_width(opened
     middle = ridge[0] + ridge[1] / 2
     # The line stands at the nearest of the places, which are half a Cam apart.
     assert line[0] == pytest.approx(middle, abs=ridge[1] / 60)
+    assert errors == []
+    page.context.close()
 
 
 def test_when_it_is_printed_every_row_is_drawn(opened):
