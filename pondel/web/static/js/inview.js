@@ -39,14 +39,21 @@ export function inView(paint, resized) {
   };
   const settle = (place) => stale.has(place) && seen.has(place) && sizes.has(place) && renew(place);
   // One that is drawn as it comes into view has all that lies around it painted once more.
+  let isPromised = false;
+  const promise = () => {
+    if (isPromised) return;
+    isPromised = true;
+    whenIdle(ahead);
+  };
   /** @type {Work} */
   const ahead = (left) => {
+    isPromised = false;
     for (const place of stale) {
-      if (left.timeRemaining() < LEAST_MS) return void whenIdle(ahead);
+      if (left.timeRemaining() < LEAST_MS) return promise();
       renew(place);
     }
   };
-  const rest = atRest(() => whenIdle(ahead), REST_MS);
+  const rest = atRest(promise, REST_MS);
   const measured = new ResizeObserver((entries) => {
     for (const { target, contentRect } of entries) {
       sizes.set(target, contentRect);
