@@ -34,14 +34,16 @@ def test_a_cascade_is_its_sections_one_after_another(count, channels):
 
 
 @pytest.mark.parametrize("rate", [44_100, 192_000])
-@pytest.mark.parametrize("channels", [1, 2])
-def test_a_split_is_what_its_bands_are_as_sections(channels, rate):
-    cuts, sound = [31.0, 80.0, 300.0, 1200.0, 5000.0], noise(0.25, 0.3, channels)
-    split = Crossover(cuts, rate, channels)
-    found = [split.split(sound[i : i + 1000]) for i in range(0, len(sound), 1000)]
-    for n, sos in enumerate(band_biquads(cuts, rate)):
-        wanted = sosfilt(sos, sound.astype(np.float64), axis=0)
-        assert error_db(np.concatenate([bands[n] for bands in found]), wanted) < FAR_BELOW_DB
+@pytest.mark.parametrize("channels", [1, 2, 3])
+@pytest.mark.parametrize("count", [1, 2, 4, 5])
+def test_a_split_is_what_its_bands_are_as_sections(count, channels, rate):
+    cuts, sound = [31.0, 80.0, 300.0, 1200.0, 5000.0][:count], noise(0.25, 0.3, channels)
+    every = [sosfilt(sos, sound.astype(np.float64), axis=0) for sos in band_biquads(cuts, rate)]
+    for block in (sound.shape[0], 1025, 7, 1):
+        split = Crossover(cuts, rate, channels)
+        found = [split.split(sound[i : i + block]) for i in range(0, len(sound), block)]
+        for n, wanted in enumerate(every):
+            assert error_db(np.concatenate([bands[n] for bands in found]), wanted) < FAR_BELOW_DB
 
 
 @pytest.mark.parametrize(

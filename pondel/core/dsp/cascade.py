@@ -11,10 +11,13 @@ from pondel.core.dsp.lanes import (
     WIDTH,
     add,
     even,
+    fourth,
     last,
     load,
     moved_up,
     mul,
+    second,
+    sixth,
     spread,
     store,
 )
@@ -23,6 +26,8 @@ from pondel.core.dsp.limits import LOUDEST
 TILE = 1024
 FEW = 3
 """Fewer sections than this are done one by one."""
+TAPS = 3
+"""Where eight sections can be listened to on their way: after every second one but the last."""
 
 
 @kernel()
@@ -167,19 +172,33 @@ def _in_lanes(sos, c, rows):
 
 
 @kernel(error_model="numpy")
-def _eight(left, right, size, sos, state):
+def _listen(taps, k, left, right, first, end):
+    """Keep what comes out of section k in some frames, where it is listened to."""
+    if k % 2 == 0 or k // 2 >= taps.shape[0]:
+        return
+    tap = taps[k // 2]
+    for i in range(first, end):
+        tap[0, i], tap[1, i] = left[i], right[i]
+
+
+@kernel(error_model="numpy")
+def eight(left, right, size, sos, state, taps):
     """Up to eight sections each after one another over two channels, in place.
 
-    sos (sections, channels, 6), state (sections, channels, 2). While one works at a frame, the next one
-    works at the frame before. Where they do not overlap, at both ends, each works by itself.
+    sos (sections, channels, 6), state (sections, channels, 2); taps (TAPS, 2, frames) are filled with
+    what comes out of every second section, or (0, 2, frames) where nobody listens. While one works at
+    a frame, the next one works at the frame before. Where they do not overlap, at both ends, each
+    works by itself.
     """
     count, ahead = sos.shape[0], WIDTH - 1
     if size < WIDTH:
         for k in range(count):
             _pair(left, right, 0, size, sos[k], state[k])
+            _listen(taps, k, left, right, 0, size)
         return
     for k in range(count):
         _pair(left, right, 0, ahead - k, sos[k], state[k])
+        _listen(taps, k, left, right, 0, ahead - k)
     rows = np.empty((5, WIDTH))
     b0, b1, b2, a1, a2 = _in_lanes(sos, 0, rows)
     d0, d1, d2, c1, c2 = _in_lanes(sos, 1, rows)
@@ -191,10 +210,19 @@ def _eight(left, right, size, sos, state):
     done, beside = spread(0.0), spread(0.0)
     for i in range(ahead):
         done, beside = moved_up(done, left[i]), moved_up(beside, right[i])
-    for i in range(ahead, size):
-        done, z1, z2 = _step(moved_up(done, left[i]), b0, b1, b2, a1, a2, z1, z2)
-        beside, w1, w2 = _step(moved_up(beside, right[i]), d0, d1, d2, c1, c2, w1, w2)
-        left[i - ahead], right[i - ahead] = last(done), last(beside)
+    if taps.shape[0] == 0:
+        for i in range(ahead, size):
+            done, z1, z2 = _step(moved_up(done, left[i]), b0, b1, b2, a1, a2, z1, z2)
+            beside, w1, w2 = _step(moved_up(beside, right[i]), d0, d1, d2, c1, c2, w1, w2)
+            left[i - ahead], right[i - ahead] = last(done), last(beside)
+    else:
+        for i in range(ahead, size):
+            done, z1, z2 = _step(moved_up(done, left[i]), b0, b1, b2, a1, a2, z1, z2)
+            beside, w1, w2 = _step(moved_up(beside, right[i]), d0, d1, d2, c1, c2, w1, w2)
+            taps[0, 0, i - 1], taps[0, 1, i - 1] = second(done), second(beside)
+            taps[1, 0, i - 3], taps[1, 1, i - 3] = fourth(done), fourth(beside)
+            taps[2, 0, i - 5], taps[2, 1, i - 5] = sixth(done), sixth(beside)
+            left[i - ahead], right[i - ahead] = last(done), last(beside)
     store(carried[0], 0, z1)
     store(carried[1], 0, z2)
     store(carried[2], 0, w1)
@@ -208,6 +236,7 @@ def _eight(left, right, size, sos, state):
         left[size - 1 - k], right[size - 1 - k] = carried[0, k], carried[1, k]
     for k in range(1, count):
         _pair(left, right, size - k, size, sos[k], state[k])
+        _listen(taps, k, left, right, size - k, size)
 
 
 @kernel(error_model="numpy", fastmath={"contract", "nsz"})
@@ -233,13 +262,14 @@ def through(left, right, size, sos, state):
     sos (sections, channels, 6), state (sections, channels, 2).
     """
     s, count = 0, sos.shape[0]
+    nobody = np.empty((0, 2, 0))
     while s < count:
         end = min(s + WIDTH, count)
         if end - s < FEW:
             for k in range(s, end):
                 _by_blocks(left, right, size, sos[k], state[k])
         else:
-            _eight(left, right, size, sos[s:end], state[s:end])
+            eight(left, right, size, sos[s:end], state[s:end], nobody)
         s = end
 
 

@@ -16,9 +16,11 @@ import numpy as np
 from scipy.fft import irfft, rfftfreq
 
 from pondel.core.dsp.cascade import (
+    TAPS,
     TILE,
     Cascade,
     close_tile,
+    eight,
     for_each_channel,
     open_tile,
     settle_s,
@@ -30,6 +32,8 @@ from pondel.core.dsp.limits import finite
 from pondel.core.dsp.partitioned import Partitioned
 
 LINEAR_S = 0.128
+TOGETHER = TAPS + 1
+"""So many crossovers at once: each takes two of the eight sections that work side by side."""
 
 
 def _sides(hz: float, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -86,22 +90,31 @@ def _copy_tile(tile, size, out):
 def _split(block, lows, sizes, highs, low_states, high_states, bands):
     """Bands (bands, frames, channels) of a block, tile by tile.
 
-    lows (crossovers, most sections, channels, 6), `sizes` of each; highs (crossovers, 2, channels, 6);
-    states (crossovers, sections, channels, 2).
+    lows (crossovers, most sections, channels, 6), `sizes` of each; highs (2 x crossovers, channels, 6);
+    states likewise, 2 each.
     """
-    frames, last = block.shape[0], lows.shape[0]
-    high, low = np.zeros((low_states.shape[2], TILE)), np.zeros((low_states.shape[2], TILE))
+    frames, last, channels = block.shape[0], lows.shape[0], highs.shape[1]
+    # What comes to each of some crossovers, and what lies above the last of them.
+    sides = np.zeros((TOGETHER, channels, TILE))
+    high = np.zeros((channels, TILE))
     for start in range(0, frames, TILE):
         size = min(TILE, frames - start)
         open_tile(block[start : start + size], high)
-        for n in range(last):
-            _copy_tile(high, size, low)
-            for c in range(0, high.shape[0], 2):
-                pair = slice(c, c + 2)
-                used = slice(0, sizes[n])
-                through(low[c], low[c + 1], size, lows[n, used, pair], low_states[n, used, pair])
-                through(high[c], high[c + 1], size, highs[n, :, pair], high_states[n, :, pair])
-            close_tile(low, bands[n, start : start + size])
+        for first in range(0, last, TOGETHER):
+            end = min(first + TOGETHER, last)
+            _copy_tile(high, size, sides[0])
+            for c in range(0, channels, 2):
+                pair, both = slice(c, c + 2), slice(2 * first, 2 * end)
+                if end - first == 1:
+                    through(high[c], high[c + 1], size, highs[both, pair], high_states[both, pair])
+                else:
+                    taps = sides[1:, pair]
+                    eight(high[c], high[c + 1], size, highs[both, pair], high_states[both, pair], taps)
+                for n in range(first, end):
+                    low, used = sides[n - first], slice(0, sizes[n])
+                    through(low[c], low[c + 1], size, lows[n, used, pair], low_states[n, used, pair])
+            for n in range(first, end):
+                close_tile(sides[n - first], bands[n, start : start + size])
         close_tile(high, bands[last, start : start + size])
 
 
@@ -123,9 +136,9 @@ class Crossover:
         self._lows = np.zeros((len(parts), int(self._sizes.max()), even(channels), 6))
         for n, sos in enumerate(lows):
             self._lows[n, : sos.shape[0]] = for_each_channel(sos, channels)
-        self._highs = np.array([for_each_channel(high, channels) for _, high, _ in parts])
+        self._highs = np.concatenate([for_each_channel(high, channels) for _, high, _ in parts])
         self._low_states = np.zeros((*self._lows.shape[:3], 2))
-        self._high_states = np.zeros((*self._highs.shape[:3], 2))
+        self._high_states = np.zeros((*self._highs.shape[:2], 2))
 
     def split(self, block: np.ndarray) -> list[np.ndarray]:
         """Bands of float32 (frames, channels), lowest first."""

@@ -104,14 +104,18 @@ def moved_up(typing_context, lanes, x):
     return _LANES(_LANES, types.float64), generate
 
 
-@_intrinsic
-def last(typing_context, lanes):
-    """The value of the last lane."""
+def _lane(number: int) -> Any:
+    def typed(typing_context, lanes):
+        def generate(context, builder, signature, args):
+            return builder.extract_element(args[0], ir.Constant(_INDEX, number))
 
-    def generate(context, builder, signature, args):
-        return builder.extract_element(args[0], ir.Constant(_INDEX, WIDTH - 1))
+        return types.float64(_LANES), generate
 
-    return types.float64(_LANES), generate
+    return _intrinsic(typed)
+
+
+second, fourth, sixth, last = _lane(1), _lane(3), _lane(5), _lane(WIDTH - 1)
+"""The value of one lane."""
 
 
 def _place(context: Any, builder: ir.IRBuilder, kind: Any, array: Any, at: Any) -> tuple[Any, bool]:
