@@ -77,7 +77,8 @@ def key_in(move: MoveBase) -> Key | None:
 
     One that is tied to another part listens to it, whether it says so or not.
     """
-    key, tie = getattr(move, "key", None), getattr(move, "tied_to", None)
+    # Asked of every move in every state: for a field that a kind lacks pydantic looks long.
+    key, tie = move.__dict__.get("key"), move.__dict__.get("tied_to")
     return Key(source=tie.part) if key is None and tie is not None else key
 
 
