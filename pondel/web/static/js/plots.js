@@ -104,27 +104,3 @@ export const spreadLows = () => localStorage.getItem("pondel-spread") === "1";
 
 /** The frequency axis as it is wanted now. */
 export const axisNow = () => frequencyAxis(spreadLows());
-
-/** From which hidden share on lines are drawn, the densest first, and how far apart they are. */
-export const HATCH_LEAST = [0.7, 0.45, 0.2];
-const HATCH_GAPS = [4, 7, 12];
-const INKS = 8;
-
-/** Each ink is hatched at an angle of its own, those beside each other furthest apart. */
-const HATCH_ANGLES = [-45, 45, 0, 90, -20, 70, -70, 20];
-
-/** Hatching in every ink and density, once for the page: fill with `url(#ink-hatch-INK-LEVEL)`. */
-export function hatchPatterns() {
-  if (document.getElementById("ink-hatches")) return;
-  const svg = draw("svg", { id: "ink-hatches", width: 0, height: 0, "aria-hidden": "true", class: "absolute" });
-  const defs = draw("defs");
-  for (let ink = 1; ink <= INKS; ink++) {
-    HATCH_GAPS.forEach((gap, level) => {
-      const pattern = draw("pattern", { id: `ink-hatch-${ink}-${level}`, width: gap, height: gap, patternUnits: "userSpaceOnUse", patternTransform: `rotate(${HATCH_ANGLES[ink - 1]})`, class: `ink-${ink}` });
-      pattern.append(draw("line", { x1: 0, x2: gap, y1: 0, y2: 0, stroke: "var(--c)", "stroke-width": 1.7 }));
-      defs.append(pattern);
-    });
-  }
-  svg.append(defs);
-  document.body.append(svg);
-}

@@ -1,6 +1,8 @@
 // One part as a ridge along the frequency axis, hatched where others hide it.
 import { within } from "./axis.js";
-import { HATCH_LEAST, axisNow, draw, frequencyMarks, hatchPatterns, zoneBand } from "./plots.js";
+import { through, under } from "./curve.js";
+import { densityOf, hatch } from "./hatch.js";
+import { axisNow, draw, frequencyMarks, zoneBand } from "./plots.js";
 
 const DASHES = ["", "7 4", "2 3", "9 3 2 3"];
 const TAG_PX = 24;
@@ -18,7 +20,6 @@ const TAG_LEAST = 0.12;
  * @param {{hz: number[], zone: ?Zone, kept: Zone[], dash: number, inkOf: (id: string) => number, tagOf: (id: string) => string}} told
  */
 export function ridge(svg, lane, { width, height }, told) {
-  hatchPatterns();
   const { hz } = told;
   const { share } = axisNow();
   const x = (at) => share(within(at)) * width;
@@ -28,7 +29,7 @@ export function ridge(svg, lane, { width, height }, told) {
   zones(svg, x, height, told);
   const curve = hz.map((at, i) => ({ x: x(at), y: y(lane.alone[i]) }));
   svg.append(draw("path", { d: under(curve, base), class: "under" }));
-  hatch(svg, lane, curve, base, told);
+  hidden(svg, lane, curve, base, told);
   svg.append(draw("path", { d: `M${through(curve)}`, class: "curve", "stroke-width": 1.6, "stroke-dasharray": DASHES[told.dash % DASHES.length] }));
   svg.append(draw("line", { x1: 0, x2: width, y1: base, y2: base, class: "grid-line strong" }));
 }
@@ -41,26 +42,16 @@ function zones(svg, x, height, { zone, kept }) {
   }
 }
 
-/** @typedef {{x: number, y: number}} Point */
-
-/** @param {Point[]} points */
-const through = (points) => points.map(({ x, y }) => `${x.toFixed(1)} ${y.toFixed(1)}`).join("L");
-
-/** The area between a curve and its base. @param {Point[]} curve @param {number} base */
-const under = (curve, base) => `M${curve[0].x.toFixed(1)} ${base}L${through(curve)}L${curve.at(-1).x.toFixed(1)} ${base}Z`;
-
 /**
- * Runs of places with the same main hider and density, each the piece of the area there in the hider's ink:
- * a piece is filled as it is, where hatching clipped by the area is drawn twice.
- * @param {Point[]} curve
+ * Runs of places with the same main hider and density, each hatched in the hider's ink and named by its tag.
+ * @param {import("./curve.js").Point[]} curve
  */
-function hatch(svg, lane, curve, base, { inkOf, tagOf }) {
-  const levels = lane.hidden.map((share) => HATCH_LEAST.findIndex((least) => share >= least));
-  const mains = lane.main.map((main, i) => (levels[i] < 0 ? "" : main));
-  const kinds = mains.map((main, i) => (main ? `${inkOf(main)}-${levels[i]}` : ""));
+function hidden(svg, lane, curve, base, { inkOf, tagOf }) {
+  const densities = lane.hidden.map(densityOf);
+  const mains = lane.main.map((main, i) => (densities[i] < 0 ? "" : main));
+  const kinds = mains.map((main, i) => (main ? `${inkOf(main)} ${densities[i]}` : ""));
   for (const [from, to] of runs(kinds)) {
-    const piece = [edge(curve, from), ...curve.slice(from, to), edge(curve, to)];
-    svg.append(draw("path", { d: under(piece, base), fill: `url(#ink-hatch-${kinds[from]})` }));
+    hatch(svg, curve, base, { from: edge(curve, from), to: edge(curve, to), ink: inkOf(mains[from]), density: densities[from] });
   }
   for (const [from, to] of runs(mains)) {
     const at = tagAt(lane.alone, curve, from, to);
@@ -68,11 +59,8 @@ function hatch(svg, lane, curve, base, { inkOf, tagOf }) {
   }
 }
 
-/** Where the curve leaves place `i - 1` for place `i`: midway, or at its ends. @param {Point[]} curve @param {number} i */
-function edge(curve, i) {
-  const [a, b] = [curve[Math.max(i - 1, 0)], curve[Math.min(i, curve.length - 1)]];
-  return { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 };
-}
+/** Where place `i - 1` ends and place `i` begins: midway, or at the ends of all. */
+const edge = (curve, i) => (curve[Math.max(i - 1, 0)].x + curve[Math.min(i, curve.length - 1)].x) / 2;
 
 /** From where to where each run of one and the same value goes, without those of nothing. */
 function runs(values) {
@@ -88,7 +76,7 @@ function runs(values) {
 
 /** Where the tag of who hides in a run stands: where the ridge is highest there; null without room. */
 function tagAt(alone, curve, from, to) {
-  const [left, right] = [edge(curve, from).x, edge(curve, to).x];
+  const [left, right] = [edge(curve, from), edge(curve, to)];
   if (right - left < TAG_PX) return null;
   let top = from;
   for (let i = from; i < to; i++) if (alone[i] > alone[top]) top = i;

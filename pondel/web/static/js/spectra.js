@@ -1,7 +1,9 @@
 // Two parts' average spectra over each other; hatched where one hides the other.
 import { about, getInTurn } from "./api.js";
 import { hzWord, nearest } from "./axis.js";
-import { HATCH_LEAST, axisNow, draw, emptied, frequencyMarks, hatchPatterns, readout } from "./plots.js";
+import { through, under } from "./curve.js";
+import { densityOf, hatch } from "./hatch.js";
+import { axisNow, draw, emptied, frequencyMarks, readout } from "./plots.js";
 import { question } from "./questions.js";
 import { player } from "./deck.js";
 import { on } from "./state.js";
@@ -63,12 +65,13 @@ function redraw() {
   const y = (db) => TOP + (Math.min(SPAN_DB, Math.max(0, top_db - db)) / SPAN_DB) * (height - TOP - BOTTOM);
   const base = y(top_db - SPAN_DB);
   axes(svg, { x, y, top_db, base, width });
-  const line = (levels) => levels.map((db, i) => `${i ? "L" : "M"}${x(data.hz[i]).toFixed(1)} ${y(db).toFixed(1)}`).join("");
-  const area = (levels) => `${line(levels)}L${x(data.hz.at(-1)).toFixed(1)} ${base}L${x(data.hz[0]).toFixed(1)} ${base}Z`;
+  const curveOf = (levels) => levels.map((db, i) => ({ x: x(data.hz[i]), y: y(db) }));
+  const line = (levels) => `M${through(curveOf(levels))}`;
+  const area = (levels) => under(curveOf(levels), base);
   const { leaderInk, yielderInk, leaderDash, yielderDash } = box.dataset;
   svg.append(draw("path", { d: area(data.after), class: `under ink-${yielderInk}` }));
   svg.append(draw("path", { d: area(data.leader), class: `under ink-${leaderInk}` }));
-  hatch(svg, box, x, area(data.leader), base);
+  hidden(svg, yielderInk, x, curveOf(data.leader), base);
   svg.append(draw("path", { d: line(data.before), class: `curve thin ink-${yielderInk}` }));
   svg.append(draw("path", { d: line(data.after), class: `curve ink-${yielderInk}`, "stroke-dasharray": yielderDash }));
   svg.append(draw("path", { d: line(data.leader), class: `curve ink-${leaderInk}`, "stroke-dasharray": leaderDash }));
@@ -105,24 +108,15 @@ function strip(svg, levels, x, top, look = "") {
 }
 
 /** Hatch the leader's area in the yielder's ink, denser where more is hidden. */
-function hatch(svg, box, x, area, base) {
-  const defs = draw("defs");
-  const clip = draw("clipPath", { id: `${box.dataset.plot}-clip` });
-  clip.append(draw("path", { d: area }));
-  defs.append(clip);
-  hatchPatterns();
-  svg.append(defs);
-  const group = draw("g", { "clip-path": `url(#${box.dataset.plot}-clip)` });
+function hidden(svg, ink, x, curve, base) {
   const edges = data.hidden_hz;
   edges.forEach((hz, i) => {
-    const share = data.hidden_after[i];
-    const kind = HATCH_LEAST.findIndex((least) => share >= least);
-    if (kind < 0) return;
+    const density = densityOf(data.hidden_after[i]);
+    if (density < 0) return;
     const low = i ? Math.sqrt(hz * edges[i - 1]) : hz * 0.97;
     const high = i < edges.length - 1 ? Math.sqrt(hz * edges[i + 1]) : hz * 1.03;
-    group.append(draw("rect", { x: x(Math.max(low, 20)), width: Math.max(0, x(Math.min(high, 20000)) - x(Math.max(low, 20))), y: TOP, height: base - TOP, fill: `url(#ink-hatch-${box.dataset.yielderInk}-${kind})` }));
+    hatch(svg, curve, base, { from: x(Math.max(low, 20)), to: x(Math.min(high, 20000)), ink, density });
   });
-  svg.append(group);
 }
 
 function read(svg, box, x, base) {
