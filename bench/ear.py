@@ -155,20 +155,15 @@ class Drag(NamedTuple):
 
 def _way(moved: float, scheduled: float, asked: list[dict]) -> dict[str, float]:
     """Where the time from the last move to its sound went, in milliseconds."""
-    taken = [each for each in asked if each["whole"] <= scheduled and "state" in each["spans"]]
-    one = max(taken, key=lambda each: each["begun"])
+    one = max((each for each in asked if each["whole"] <= scheduled), key=lambda each: each["begun"])
     spans = one["spans"]
     return {
-        "from the hand to the request": one["begun"] - moved,
-        "behind the change before it": spans.get("turn", 0.0),
+        "behind the change before it": one["begun"] - moved,
         "to the server and back, and in its queue": one["whole"] - one["begun"] - spans["all"],
         "state on disk": spans["state"] - spans["facts"],
         "facts for the page": spans["facts"],
         "sound": spans.get("sound", 0.0),
-        "rest of the answer": spans["all"]
-        - spans.get("turn", 0.0)
-        - spans["state"]
-        - spans.get("sound", 0.0),
+        "rest of the answer": spans["all"] - spans["state"] - spans.get("sound", 0.0),
         "answer to schedule": scheduled - one["whole"],
     }
 
