@@ -87,6 +87,12 @@ def said_by(message: ConsoleMessage) -> str:
     return f"{message.text} at {message.location['url']}"
 
 
+def middle_of(page: Page, selector: str) -> tuple[float, float]:
+    """Where the middle of the first element that fits lies on the page."""
+    box = page.locator(selector).first.bounding_box()
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
 def at_rest(page: Page, seconds: float = 20.0) -> None:
     """Wait until all is saved and shown, and what plays is what is wanted."""
     if not _came_true(page, "pondel.isAtRest()", seconds):

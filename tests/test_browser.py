@@ -8,7 +8,7 @@ import time
 import numpy as np
 import pytest
 import soundfile
-from browser_tools import at_rest, open_page, until
+from browser_tools import at_rest, middle_of, open_page, until
 from conftest import RATE
 
 from pondel.core.document import Session
@@ -290,13 +290,20 @@ def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser)
     page.context.close()
 
 
-def test_the_spectra_of_a_move_are_drawn_as_they_are_now(server, own_song, browser):
-    address, _ = server
-    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
-    page.select_option("#add-kind", "eq")
+def made_way(browser, song: str, kind: str):
+    """A page at Moves on which the tuba makes way for the kick, and the list of its errors."""
+    page, errors = open_page(browser, f"{song}/moves?part=tuba&leader=kick")
+    page.select_option("#add-kind", kind)
     page.click('[data-add="give way"]')
+    page.wait_for_selector('[data-plot="response"] .handle')
     page.wait_for_selector('[data-plot="response"] path.curve')
     at_rest(page)
+    return page, errors
+
+
+def test_the_spectra_of_a_move_are_drawn_as_they_are_now(server, own_song, browser):
+    address, _ = server
+    page, errors = made_way(browser, f"{address}/sessions/{own_song}", "eq")
     leader = "document.querySelector('[data-plot=response] path.curve').getAttribute('d')"
     average = page.evaluate(leader)
     page.select_option("#spectra-how", "now")
@@ -382,18 +389,13 @@ def test_a_stale_window_is_told_and_shows_the_newest(server, song, browser):
 
 def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_song, browser):
     address, jobs = server
-    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
-    page.select_option("#add-kind", "dynamic eq")
-    page.click('[data-add="give way"]')
-    page.wait_for_selector('[data-plot="response"] .handle')
-    at_rest(page)
+    page, errors = made_way(browser, f"{address}/sessions/{own_song}", "dynamic eq")
 
     def band():
         return jobs.library.head(own_song).document.part("tuba").moves[-1].bands[0]
 
     before = band()
-    grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
-    x, y = grip["x"] + grip["width"] / 2, grip["y"] + grip["height"] / 2
+    x, y = middle_of(page, '[data-plot="response"] .handle')
     page.mouse.move(x, y)
     page.mouse.down()
     page.mouse.move(x + 30, y + 5, steps=4)
@@ -428,13 +430,8 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
 
 def test_a_typed_value_follows_the_handle_that_is_held(server, own_song, browser):
     address, jobs = server
-    page, errors = open_page(browser, f"{address}/sessions/{own_song}/moves?part=tuba&leader=kick")
-    page.select_option("#add-kind", "multiband")
-    page.click('[data-add="give way"]')
-    page.wait_for_selector('[data-plot="response"] .handle')
-    at_rest(page)
-    grip = page.locator('[data-plot="response"] .handle').first.bounding_box()
-    x, y = grip["x"] + grip["width"] / 2, grip["y"] + grip["height"] / 2
+    page, errors = made_way(browser, f"{address}/sessions/{own_song}", "multiband")
+    x, y = middle_of(page, '[data-plot="response"] .handle')
     drawn = page.query_selector('[data-plot="response"] svg.above')
     page.mouse.move(x, y)
     page.mouse.down()

@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 import pytest
 import soundfile
-from browser_tools import at_rest, open_page, until
+from browser_tools import at_rest, middle_of, open_page, until
 from conftest import hits, sine
 from web_tools import audio
 
@@ -393,11 +393,6 @@ def touch(page, kind: str, *at: tuple[float, float]) -> None:
     """What a finger does, as the browser hears it from the system."""
     points = [{"x": x, "y": y} for x, y in at]
     page.finger.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": points})
-
-
-def middle_of(page, selector: str) -> tuple[float, float]:
-    box = page.locator(selector).first.bounding_box()
-    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
 
 @pytest.fixture

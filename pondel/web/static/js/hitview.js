@@ -1,5 +1,6 @@
 // One hit, averaged: leader, part before and after, and the gain with handles for attack, hold, release.
 import { about, getInTurn } from "./api.js";
+import { through, under } from "./curve.js";
 import { draw, emptied } from "./plots.js";
 import { handle } from "./handles.js";
 import { settleFocus } from "./keep.js";
@@ -69,8 +70,9 @@ function envelopes(g, box) {
   const top = Math.max(...data.leader.mean, ...data.before.mean) + 3;
   const y = (db) => 4 + (Math.min(LEVEL_SPAN_DB, Math.max(0, top - db)) / LEVEL_SPAN_DB) * (g.upper - 8);
   const at = (i) => g.x((i * data.step_s - data.before_s) * 1000);
-  const line = (values) => values.map((db, i) => `${i ? "L" : "M"}${at(i).toFixed(1)} ${y(db).toFixed(1)}`).join("");
-  const area = (values) => `${line(values)}L${at(values.length - 1)} ${g.upper}L${at(0)} ${g.upper}Z`;
+  const curveOf = (values) => values.map((db, i) => ({ x: at(i), y: y(db) }));
+  const line = (values) => `M${through(curveOf(values))}`;
+  const area = (values) => under(curveOf(values), g.upper);
   g.svg.append(draw("path", { d: area(data.leader.mean), class: `under ink-${leaderInk}`, opacity: 0.2 }));
   g.svg.append(draw("path", { d: area(data.after.mean), class: `under ink-${partInk}`, opacity: 0.2 }));
   g.svg.append(draw("path", { d: line(data.leader.mean), class: `curve ink-${leaderInk}` }));
@@ -99,10 +101,10 @@ function gain(g) {
     g.svg.append(draw("line", { x1: LEFT, x2: g.width - RIGHT, y1: y(db), y2: y(db), class: `grid-line${db === 0 ? " strong" : ""}` }));
     g.svg.append(draw("text", { x: LEFT - 5, y: y(db) + 4, class: "axis", "text-anchor": "end" }, db === 0 ? "0 dB" : String(db).replace("-", "−")));
   }
-  const line = (values) => values.map((db, i) => `${i ? "L" : "M"}${at(i).toFixed(1)} ${y(db).toFixed(1)}`).join("");
-  const back = data.gain.low.map((db, i) => `L${at(i).toFixed(1)} ${y(db).toFixed(1)}`).reverse().join("");
-  g.svg.append(draw("path", { d: `${line(data.gain.high)}${back}Z`, class: "spread" }));
-  g.svg.append(draw("path", { d: line(data.gain.mean), class: "gain-now" }));
+  const curveOf = (values) => values.map((db, i) => ({ x: at(i), y: y(db) }));
+  const spread = [...curveOf(data.gain.high), ...curveOf(data.gain.low).reverse()];
+  g.svg.append(draw("path", { d: `M${through(spread)}Z`, class: "spread" }));
+  g.svg.append(draw("path", { d: `M${through(curveOf(data.gain.mean))}`, class: "gain-now" }));
   g.svg.append(draw("text", { x: g.width - RIGHT - 4, y: foot - 6, class: "axis", "text-anchor": "end" }, data.gain_is));
   const value = (ms) => data.gain.mean[Math.min(data.gain.mean.length - 1, Math.max(0, Math.round((ms / 1000 + data.before_s) / data.trace_step_s)))];
   timeHandles(g, (ms) => y(value(ms)));

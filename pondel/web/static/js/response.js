@@ -1,6 +1,7 @@
 // The response: part before and after, the key, the gain as it moves, and handles on the curve.
 import { about, getInTurn, getJSON } from "./api.js";
 import { hzWord, nearest, within } from "./axis.js";
+import { through, under } from "./curve.js";
 import { axisNow, draw, emptied, frequencyMarks, readout, write, zoneBand } from "./plots.js";
 import { gainOf } from "./gain.js";
 import { handle } from "./handles.js";
@@ -120,7 +121,7 @@ function redraw() {
   redrawAbove();
 }
 
-const lineOf = (levels) => levels.map((db, i) => `${i ? "L" : "M"}${shown.x(shape.hz[i]).toFixed(1)} ${shown.yGain(db).toFixed(1)}`).join("");
+const lineOf = (levels) => `M${through(levels.map((db, i) => ({ x: shown.x(shape.hz[i]), y: shown.yGain(db) })))}`;
 const gainLine = () => lineOf(gainNow());
 
 /** The gain, the cursor and the handles, in a layer of their own. */
@@ -159,8 +160,9 @@ function zone(svg, g) {
 
 function levels(svg, g, box) {
   const { leaderInk, leaderDash, partInk, partDash } = box.dataset;
-  const line = (values) => values.map((db, i) => `${i ? "L" : "M"}${g.x(shape.hz[i]).toFixed(1)} ${g.yLevel(db).toFixed(1)}`).join("");
-  const area = (values) => `${line(values)}L${g.x(20000)} ${g.base}L${g.x(20)} ${g.base}Z`;
+  const curveOf = (values) => values.map((db, i) => ({ x: g.x(shape.hz[i]), y: g.yLevel(db) }));
+  const line = (values) => `M${through(curveOf(values))}`;
+  const area = (values) => under(curveOf(values), g.base);
   for (let db = g.top_db - 12; db > g.top_db - LEVEL_SPAN_DB; db -= 12) {
     svg.append(draw("text", { x: g.width - RIGHT + 5, y: g.yLevel(db) + 4, class: "axis" }, String(db).replace("-", "−")));
   }
