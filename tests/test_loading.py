@@ -16,6 +16,9 @@ from pondel.web import create_app
 page = create_app(Path({folder!r})).test_client().get("/sessions")
 assert page.status_code == 200
 """
+DEMO = """
+import pondel.demo.session
+"""
 TELLS = """
 import sys
 try:
@@ -35,6 +38,8 @@ def loaded_by(work: str) -> str:
     return done.stdout.partition("loaded:")[2].strip()
 
 
-@pytest.mark.parametrize("work", [LIST, SERVE], ids=["a list of sessions", "a server's first page"])
+@pytest.mark.parametrize(
+    "work", [LIST, SERVE, DEMO], ids=["a list", "a first page", "a demo not begun"]
+)
 def test_what_measures_nothing_loads_none_of_them(work, tmp_path):
     assert loaded_by(work.format(folder=str(tmp_path))) == ""

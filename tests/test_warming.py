@@ -11,10 +11,12 @@ import sys
 from pathlib import Path
 
 import numpy as np
+import soundfile
 from conftest import RATE, session_of
 
 import pondel.core
 from pondel.core import warming
+from pondel.core.audio import files
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.beats import steady
 from pondel.core.dsp import compiled
@@ -29,6 +31,7 @@ from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.metering import metered
 from pondel.core.moves.base import Place
 from pondel.core.moves.registry import KINDS
+from pondel.jobs.recordings import measure_recording
 
 CORE = Path(pondel.core.__file__).parent
 
@@ -62,10 +65,31 @@ def first_kernels():
 def test_every_kernel_is_reached_in_the_order_of_likely_use():
     """In a process of its own: what another test has compiled would not be missed."""
     told = subprocess.run([sys.executable, __file__], capture_output=True, text=True, check=True)
-    names, count, missed, again = json.loads(told.stdout)
+    steps, count, missed, again = json.loads(told.stdout)
     assert count > 40 and missed == []
     assert again == [], "compiled once more for arrays of another layout, while somebody waits"
-    assert names[:2] == ["recordings", "hearing"] and "compressor" in names
+    assert list(steps)[:4] == ["recordings", "hearing", "level", "EQ"] and "compressor" in steps
+    assert "pondel.core.dsp.cascade._run" in steps["EQ"], "a later kind's step would be waited for"
+
+
+def test_a_recording_waits_for_the_first_step_only(tmp_path):
+    told = subprocess.run(
+        [sys.executable, __file__, str(tmp_path)], capture_output=True, text=True, check=True
+    )
+    assert json.loads(told.stdout) == []
+
+
+def compiled_by_a_recording(folder: Path) -> list[str]:
+    """What the first step left to be compiled while recordings are measured."""
+    _, first = next(warming.steps())
+    first()
+    kernels = dict(first_kernels())
+    before = {name: len(one.signatures) for name, one in kernels.items()}
+    for channels in (1, 2):
+        noise = np.random.default_rng(1).normal(0, 0.1, (96_000, channels))
+        soundfile.write(folder / "noise.wav", noise, RATE, "FLOAT")
+        measure_recording(folder / "noise.wav", files.read_blocks(folder / "noise.wav"))
+    return [name for name, one in kernels.items() if len(one.signatures) != before[name]]
 
 
 def test_every_step_is_remembered_by_itself(tmp_path, monkeypatch):
@@ -130,16 +154,23 @@ def run_kept() -> None:
         metered(kept[:frames], RATE)
 
 
-if __name__ == "__main__":
-    warmed = []
+def compiled_in_all() -> tuple[dict[str, list[str]], int, list[str], list[str]]:
+    """What each step compiles, of how many, what none reached, and what is compiled once more."""
+    kernels = dict(first_kernels())
+    warmed, reached = {}, set()
     for step, work in warming.steps():
         work()
-        warmed.append(step)
-    kernels = dict(first_kernels())
+        warmed[step] = sorted(name for name in kernels.keys() - reached if kernels[name].signatures)
+        reached |= set(warmed[step])
     before = {name: len(one.signatures) for name, one in kernels.items()}
     run_held()
     run_short()
     run_kept()
     again = [name for name, one in kernels.items() if len(one.signatures) != before[name]]
     missed = [name for name, count in before.items() if not count]
-    print(json.dumps([warmed, len(kernels), missed, again]))
+    return warmed, len(kernels), missed, again
+
+
+if __name__ == "__main__":
+    given = sys.argv[1:]
+    print(json.dumps(compiled_by_a_recording(Path(given[0])) if given else compiled_in_all()))

@@ -5,11 +5,16 @@ from __future__ import annotations
 import signal
 import threading
 from contextlib import closing
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from pondel.cli.base import data_option, main, open_library, say
+
+if TYPE_CHECKING:
+    from pondel.jobs.tasks import Jobs
 
 DEFAULT_PORT = 8750
 
@@ -34,19 +39,22 @@ PRINTED = ("mix", "parts", "both", "curves")
 @main.command()
 @serving_options
 def demo(data_dir: Path, host: str, port: int) -> None:
-    """Make the demo session if it is absent, then serve."""
-    from pondel.demo.session import ensure_demo
-    from pondel.jobs.compiling import compiling
-    from pondel.jobs.desk import Desk
+    """Serve, and make the demo session if it is absent: its page tells how far it is."""
+    from pondel import demo
+    from pondel.demo.session import STEPS, found_demo, make_demo
     from pondel.web.serve import check_host, serve
 
     check_host(host)
-    # While the demo is played here, its kernels are compiled on the other core; it is measured once
-    # its page is open.
-    with compiling(say):
-        with closing(open_library(data_dir)) as library:
-            library.touch(ensure_demo(Desk(library), say, measured=False))
-        serve(data_dir.expanduser(), host, port, say, compiles=False)
+    with closing(open_library(data_dir)) as library:
+        found = found_demo(library)
+        if found:
+            library.touch(found)
+
+    def begin(jobs: Jobs) -> None:
+        if not found:
+            jobs.maker.begin(demo.NAME, STEPS, partial(make_demo, jobs.desk, measured=False), say)
+
+    serve(data_dir.expanduser(), host, port, say, begin=begin)
 
 
 @main.command(name="serve")

@@ -1,7 +1,7 @@
 """Libraries that are loaded on first use, so that a command says what it has to say at once.
 
 A module imports `scipy.signal` and its like where it needs them. A server, which will need them all,
-loads them as soon as it listens.
+loads them a moment after it listens.
 """
 
 from __future__ import annotations

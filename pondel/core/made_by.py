@@ -35,14 +35,17 @@ def made_by(*modules: str, root: Path = ROOT) -> str:
 @lru_cache(maxsize=64)
 def _hash_of(modules: tuple[str, ...], root: Path) -> str:
     sources: dict[str, bytes] = {}
+    seen: set[str] = set()
     waiting = [module for name in modules for module in _members(name, root)]
     while waiting:
         name = waiting.pop()
-        path = _path(name, root)
-        if name in sources or path is None:
+        if name in seen:
             continue
-        sources[name] = path.read_bytes()
-        waiting += _imported(sources[name].decode())
+        seen.add(name)
+        path = _path(name, root)
+        if path is not None:
+            sources[name] = path.read_bytes()
+            waiting += _imported(sources[name].decode())
     digest = hashlib.sha256()
     for name in sorted(sources):
         digest.update(name.encode() + b"\0" + sources[name] + b"\0")

@@ -38,8 +38,7 @@ def _noise(channels: int) -> np.ndarray:
 
 
 def _recordings() -> None:
-    from pondel.core.dsp import filters
-    from pondel.core.dsp.cascade import Cascade
+    from pondel.core.hearing.spectra import EarSpectrum
     from pondel.core.measures.hits import Hits
     from pondel.core.measures.levels import LevelMeter
     from pondel.core.measures.loudness import loudness_lufs
@@ -56,7 +55,7 @@ def _recordings() -> None:
         hits.onsets()
         stereo_image([block] * 4, RATE)
         loudness_lufs(block, RATE)
-        Cascade(filters.high_cut(100.0, 12, RATE), channels).process(block)
+        EarSpectrum(RATE, channels).write(block)
 
 
 def _hearing() -> None:

@@ -89,8 +89,8 @@ def play_stems(folder: Path, say: Callable[[str], None] = lambda text: None) -> 
     for name in PLAYERS:
         path = folder / f"{name}.wav"
         paths.append(path)
+        say(f"playing {name}")
         if path.exists():
             continue
-        say(f"playing {name}")
         write_24_bit(path, perform(name, notes[name], seconds))
     return paths

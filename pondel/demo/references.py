@@ -82,9 +82,9 @@ def play_references(folder: Path, say: Callable[[str], None] = lambda text: None
     for name, piece in PIECES.items():
         path = folder / f"{name}.wav"
         paths.append(path)
+        say(f"playing {name}, a reference")
         if path.exists():
             continue
-        say(f"playing {name}, a reference")
         write_24_bit(path, mixed(piece))
     return paths
 

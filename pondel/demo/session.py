@@ -12,10 +12,11 @@ from pondel.core.document import Part, Send, Session
 from pondel.core.errors import NotFound
 from pondel.core.ids import fresh_id
 from pondel.core.reading import parse_session, to_json
-from pondel.demo.references import play_references
-from pondel.demo.synth import RATE
+from pondel.demo.references import PIECES, play_references
+from pondel.demo.synth import PLAYERS, RATE
 from pondel.jobs.desk import Desk
 from pondel.jobs.sessions import take_file
+from pondel.store.library import Library
 from pondel.store.variants import Variants
 
 DEMO = "lantern-parade"
@@ -33,17 +34,30 @@ def _spaces(returns: dict[str, str]) -> list[dict[str, Any]]:
     return found
 
 
-def ensure_demo(
-    desk: Desk, say: Callable[[str], None] = lambda text: None, *, measured: bool = True
-) -> str:
-    """The id of the demo session; it is played, `measured` and made if it is absent."""
-    library = desk.library
+STEPS = len(PLAYERS) + len(PIECES)
+"""So many recordings are played, each of which is said."""
+
+
+def found_demo(library: Library) -> str | None:
+    """The id of the demo session if it is there, brought back if it was set aside."""
     if any(card.id == DEMO for card in library.removed()):
         library.bring_back(DEMO)
     try:
         return library.find(DEMO)
     except NotFound:
-        pass
+        return None
+
+
+def ensure_demo(desk: Desk, say: Callable[[str], None] = lambda text: None) -> str:
+    """The id of the demo session; it is played, measured and made if it is absent."""
+    return found_demo(desk.library) or make_demo(desk, say)
+
+
+def make_demo(
+    desk: Desk, say: Callable[[str], None] = lambda text: None, *, measured: bool = True
+) -> str:
+    """Play the demo, measure it if it is to be `measured`, and make its session: the id of that."""
+    library = desk.library
     _, sections, tempo_bpm, _ = demo.score()
     stems = demo.play_stems(library.data_dir / "demo" / "stems", say)
     parts: list[Part] = []

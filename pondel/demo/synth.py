@@ -14,7 +14,6 @@ from pathlib import Path
 import numpy as np
 import soundfile
 from scipy import fft
-from scipy.signal import butter, lfilter, sosfilt
 
 RATE = 48000
 BLOCK = 16384
@@ -47,11 +46,15 @@ def _edges(t: np.ndarray, seconds: float, rise: float, fall: float) -> np.ndarra
 
 
 def _band(noise: np.ndarray, low_hz: float, high_hz: float, order: int = 2) -> np.ndarray:
+    from scipy.signal import sosfilt
+
     return sosfilt(_bandpass(order, low_hz, high_hz), noise)
 
 
 @lru_cache
 def _bandpass(order: int, low_hz: float, high_hz: float) -> np.ndarray:
+    from scipy.signal import butter
+
     return butter(order, [low_hz, high_hz], "bandpass", fs=RATE, output="sos")
 
 
@@ -255,6 +258,8 @@ def perform(name: str, notes: list[Note], seconds: float) -> np.ndarray:
 
 def _in_a_room(dry: np.ndarray, amount: float, random: np.random.Generator) -> np.ndarray:
     """A sound, (channels, frames), with what a room adds to it."""
+    from scipy.signal import butter, lfilter, sosfilt
+
     t = _time(0.9)
     wet = np.empty_like(dry)
     for channel, heard in zip(dry, wet, strict=True):

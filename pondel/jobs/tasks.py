@@ -14,6 +14,7 @@ from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.intake import Intake
 from pondel.jobs.listed import Place
+from pondel.jobs.making import Maker
 from pondel.jobs.meanwhile import Meanwhile
 from pondel.jobs.orders import Orders
 from pondel.jobs.queue import WORKERS, Workers, open_queue, own_queue, redis_url
@@ -60,6 +61,7 @@ class Jobs:
         place = Place(library.folder, self.queue, self.starved)
         self.intake = Intake(self.desk, self.arrivals, place)
         self.orders = Orders(self.desk, self.prints, place)
+        self.maker = Maker(library, self._ended)
         self.songs = Songs(self.desk, self.turns, self.starved, self._own, self._ended)
 
     def start(self) -> None:
@@ -107,6 +109,7 @@ class Jobs:
         """Let the workers finish the files and prints they hold; all else ends at its next step."""
         self._ended.set()
         self.turns.end()
+        self.maker.stop()
         self.meanwhile.stop()
         self.desk.tryouts.stop()
         self.desk.plans.stop()
@@ -119,8 +122,10 @@ class Jobs:
             self._serving = None
 
     def _tend(self) -> None:
-        """What first use would wait for; then, once in a while: what waited for room, what a worker
-        that ended held, the day's copy."""
+        """What first use would wait for, once the first page had a moment; then, once in a while: what
+        waited for room, what a worker that ended held, the day's copy."""
+        if self._ended.wait(TEND_EVERY_S):
+            return
         load()
         copied = -COPY_EVERY_S
         while not self._ended.wait(TEND_EVERY_S):

@@ -11,6 +11,7 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge, SecurityEr
 
 from pondel.core.errors import DiskFull, NotFound, NotYet, PondelError, StaleEdit
 from pondel.store.room import is_full
+from pondel.web import waiting
 from pondel.web.context import jobs
 
 log = logging.getLogger("pondel.web")
@@ -46,7 +47,7 @@ def measuring(error: NotYet, session_id: str):
         return "", 200, {"HX-Refresh": "true"}
     if wants_json():
         return {"message": error.message, "where": None}, 503
-    return render_template("measuring.html", found=found, session_id=session_id), 503
+    return waiting.measuring(found), 503
 
 
 def register_failures(app: Flask) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
-from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +14,7 @@ from waitress.server import BaseWSGIServer
 from pondel.core.errors import PondelError
 from pondel.jobs.compiling import compiling
 from pondel.jobs.queue import WORKERS, redis_url
+from pondel.jobs.tasks import Jobs
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
 from pondel.web.context import EXTENSION
 from pondel.web.gate import gated_channel
@@ -67,9 +67,12 @@ def serve(
     say: Callable[[str], None],
     workers: int = WORKERS,
     *,
-    compiles: bool = True,
+    begin: Callable[[Jobs], None] = lambda jobs: None,
 ) -> None:
-    """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held."""
+    """Serve until stopped; what is not compiled yet is, beside it, once folder and port are held.
+
+    `begin` is called then too: what goes on behind the pages from the first one on.
+    """
     sys.setswitchinterval(TURN_S)
     check_workers(workers)
     limit, trusted = max_upload_mb(), proxy()
@@ -80,7 +83,7 @@ def serve(
         workers=workers,
         behind_proxy=trusted is not None,
     )
-    jobs = app.extensions[EXTENSION]
+    jobs: Jobs = app.extensions[EXTENSION]
     jobs.start()
     sockets: dict[int, Any] = {}
     server = waitress.create_server(
@@ -102,7 +105,8 @@ def serve(
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
-        with compiling(say) if compiles else nullcontext():
+        with compiling(say):
+            begin(jobs)
             server.run()
     finally:
         jobs.stop()

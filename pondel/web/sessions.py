@@ -9,7 +9,7 @@ from pondel.core.errors import BadDocument
 from pondel.jobs import sessions as session_files
 from pondel.store.arrivals import plain_name
 from pondel.store.room import written_in
-from pondel.web import asked
+from pondel.web import asked, waiting
 from pondel.web.context import jobs, library
 
 blueprint = Blueprint("sessions", __name__)
@@ -17,7 +17,10 @@ blueprint = Blueprint("sessions", __name__)
 
 @blueprint.get("/")
 def first():
-    """The session opened last, at Lanes; without one, the list."""
+    """What is being made, while it is; the session opened last, at Lanes; without one, the list."""
+    told = jobs().maker.told()
+    if told is not None:
+        return waiting.making(told)
     cards = library().sessions()
     if not cards:
         return redirect(url_for("sessions.index"))
@@ -28,7 +31,12 @@ def first():
 @blueprint.get("/sessions")
 def index():
     """All sessions."""
-    return render_template("sessions.html", cards=library().sessions(), removed=library().removed())
+    return render_template(
+        "sessions.html",
+        cards=library().sessions(),
+        removed=library().removed(),
+        making=jobs().maker.told(),
+    )
 
 
 @blueprint.post("/sessions")

@@ -316,4 +316,5 @@ KIND = MoveKind(
     begins_by_role=True,
     is_still=lambda move: True,
     in_brief=_in_brief,
+    warmed_by=({"bands": [{"gain_db": -3}, {"shape": "low cut"}]},),
 )
