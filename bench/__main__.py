@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from datetime import date
 from pathlib import Path
 
-from bench import budget, crowd, ear, hearing, moves, printing, tryouts
+from bench import budget, crowd, ear, hearing, history, moves, printing, starts, tryouts
 from bench.timing import RATE, Host, Row, noise, seconds, side_by_side
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.document import Session
@@ -111,7 +111,7 @@ def measured() -> Iterator[Row]:
     yield from moves.rows()
     yield change()
     yield growth()
-    for others in (tryouts, ear, budget, crowd):
+    for others in (tryouts, starts, ear, history, budget, crowd):
         yield from others.rows()
 
 

@@ -203,12 +203,17 @@ def _drag(page: Page, track: dict[str, float], n: int, stored_db: Callable[[], f
     return Drag(swaps[0]["scheduled"] - inputs[0], heard[0] - inputs[-1], len(swaps), way)
 
 
+def free_port() -> int:
+    """A port of this machine that nobody listens at."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return free.getsockname()[1]
+
+
 @contextmanager
 def serving(data_dir: str) -> Iterator[str]:
     """The address of a server in a process of its own, as users have it."""
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = free_port()
     command = [sys.executable, "-m", "pondel", "serve", "--data", data_dir, "--port", str(port)]
     with subprocess.Popen(command, stderr=subprocess.DEVNULL) as server:
         try:

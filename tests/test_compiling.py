@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import importlib.util
 import os
+import re
 import subprocess
 import sys
+import urllib.request
+from pathlib import Path
 
 import portalocker
 import pytest
@@ -150,3 +153,16 @@ def test_what_cannot_be_kept_is_compiled_all_the_same(cache, tmp_path, monkeypat
     monkeypatch.setattr(caching.IndexDataCacheFile, "save", full)
     assert kernel_of(tmp_path / "one")(2) == 4
     assert "no space left" in caplog.text
+
+
+def test_a_server_ended_by_a_supervisor_leaves_no_compiler_behind(tmp_path):
+    command = [sys.executable, "-m", "pondel", "serve", "--data", str(tmp_path / "data"), "--port", "0"]
+    environment = {**os.environ, compiled.CACHE_SETTING: str(tmp_path / "kernels")}
+    with subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True) as server:
+        address = re.search(r"http://\S+", server.stderr.readline())[0]
+        with urllib.request.urlopen(f"{address}/sessions", timeout=60) as page:
+            assert page.status == 200
+        (compiler,) = Path(f"/proc/{server.pid}/task/{server.pid}/children").read_text().split()
+        server.terminate()
+        assert server.wait(60) == 0
+    assert not Path(f"/proc/{compiler}").exists()

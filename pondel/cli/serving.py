@@ -27,6 +27,11 @@ def stopped_by_signals() -> threading.Event:
     return stopped
 
 
+def end_as_by_hand() -> None:
+    """A supervisor's way of ending a server is that of Ctrl-C: what is begun is finished or kept."""
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+
+
 def serving_options(command):
     command = click.option("--host", default="127.0.0.1", show_default=True)(command)
     command = click.option("--port", default=DEFAULT_PORT, show_default=True)(command)
@@ -45,6 +50,7 @@ def demo(data_dir: Path, host: str, port: int) -> None:
     from pondel.web.serve import check_host, serve
 
     check_host(host)
+    end_as_by_hand()
     with closing(open_library(data_dir)) as library:
         found = found_demo(library)
         if found:
@@ -71,6 +77,7 @@ def serve_command(data_dir: Path, host: str, port: int, workers: int) -> None:
     from pondel.web.serve import check_host, check_workers, serve
 
     check_host(host)
+    end_as_by_hand()
     check_workers(workers)
     open_library(data_dir).close()
     serve(data_dir.expanduser(), host, port, say, workers)

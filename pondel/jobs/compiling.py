@@ -13,8 +13,11 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from pondel.core.dsp.compiled import is_compiled, is_warm
+from pondel.jobs.turns import be_nice
 
 PATIENCE_S, LOOK_S = 10.0, 0.1
+NICENESS_AHEAD = 8
+"""What nobody waits for yet gives way to what a page that is open waits for."""
 _under_way: list[subprocess.Popen] = []
 
 
@@ -28,6 +31,7 @@ def compiling(say: Callable[[str], None]) -> Iterator[None]:
     process = subprocess.Popen(
         [sys.executable, "-m", "pondel.core.warming"], stdin=subprocess.DEVNULL, start_new_session=True
     )
+    be_nice(NICENESS_AHEAD, process.pid)
     _under_way.append(process)
     try:
         yield

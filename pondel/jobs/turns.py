@@ -36,10 +36,10 @@ class Superseded(PondelError):
     """A newer question came, the session changed, or nobody waits for the answer any more."""
 
 
-def be_nice(niceness: int = NICENESS_BEHIND) -> None:
-    """Let this thread give way to those that render sound."""
+def be_nice(niceness: int = NICENESS_BEHIND, task: int | None = None) -> None:
+    """Let this thread, or another task, give way to those that render sound."""
     if hasattr(os, "setpriority"):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), niceness)
+        os.setpriority(os.PRIO_PROCESS, task or threading.get_native_id(), niceness)
 
 
 @dataclass(eq=False)
