@@ -131,7 +131,7 @@ def _edits(jobs: Jobs, song: str) -> tuple[float, float]:
 
     edit(0)
     edits = [seconds(lambda n=n: edit(n)) for n in range(1, EDITS)]
-    backs = [seconds(lambda: jobs.library.undo(song)) for _ in range(EDITS // 2)]
+    backs = [seconds(lambda: jobs.library.history.undo(song)) for _ in range(EDITS // 2)]
     return statistics.median(edits), statistics.median(backs)
 
 

@@ -36,8 +36,8 @@ class Song:
 
     def there_and_back(self) -> None:
         """A step back and forth."""
-        self.library.undo(self.id)
-        self.library.redo(self.id)
+        self.library.history.undo(self.id)
+        self.library.history.redo(self.id)
 
 
 def rows() -> list[Row]:
@@ -48,7 +48,7 @@ def rows() -> list[Row]:
         works: list[Callable[[Song], object]] = [
             Song.edit,
             Song.there_and_back,
-            lambda song: song.library.history(song.id),
+            lambda song: song.library.history.steps(song.id),
         ]
         ratios, times = [], []
         for work in works:

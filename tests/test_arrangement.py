@@ -216,7 +216,7 @@ def test_a_kept_plan_is_the_one_that_was_heard_and_is_one_step(dense, planned, d
     assert desk.tried(desk.plans.whole(planned).name) == heard
     kept = desk.do(song, [planned.operation()])
     assert content_hash(kept.document.model_dump_json()) == content_hash(heard.model_dump_json())
-    first, made = library.history(song)[::-1]
+    first, made = library.history.steps(song)[::-1]
     assert (made.label, made.parent) == ("Room for 2 leaders", first.id)
     struck = desk.plans.whole(planned, frozenset({0}))
     assert len(struck.stands) == len(planned.lines) - 1

@@ -7,6 +7,7 @@ from functools import partial
 import numpy as np
 import pytest
 from conftest import NO_MEDIA, RATE, hits, session_of, sine
+from pydantic import ValidationError
 
 from pondel.core.audio.media import ArrayMedia
 from pondel.core.bounded import Bounded
@@ -198,6 +199,17 @@ def test_a_fingerprint_changes_with_what_is_upstream_only(duck):
     assert print_of(changed(session, "tuba", fader_db=-3)) == tuba
     assert print_of(changed(session, "drum", trim_db=1)) != tuba
     assert print_of(rekeyed(session, high_cut_hz=90)) != tuba
+    move = session.part("tuba").moves[0]
+    other = move.model_copy(update={"threshold_db": move.threshold_db - 1})
+    assert print_of(changed(session, "tuba", moves=[other])) != tuba
+    assert print_of(changed(session, "tuba", moves=[move.model_copy()])) == tuba
+
+
+def test_a_move_is_not_changed_where_it_stands(duck):
+    """What is known of one is kept beside it."""
+    session, _ = duck
+    with pytest.raises(ValidationError, match="frozen"):
+        session.part("tuba").moves[0].threshold_db = -1.0
 
 
 def test_traces_have_200_points_a_second_and_keep_every_dip(duck):

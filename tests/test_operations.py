@@ -292,10 +292,12 @@ def test_any_state_in_the_history_can_be_gone_back_to(kept):
     library, _, session_id = kept
     for level in (-1, -2, -3):
         library.edit(session_id, None, SetPart(part="tuba", field="fader_db", value=level).apply)
-    states = library.history(session_id)
+    states = library.history.steps(session_id)
     assert [r.label for r in states] == ["Tuba: fader"] * 3 + ["Created"]
-    assert np.isclose(library.go_to(session_id, states[1].id).document.part("tuba").fader_db, -2)
-    assert library.redo(session_id).document.part("tuba").fader_db == -3
+    assert np.isclose(
+        library.history.go_to(session_id, states[1].id).document.part("tuba").fader_db, -2
+    )
+    assert library.history.redo(session_id).document.part("tuba").fader_db == -3
 
 
 def test_where_a_part_begins_is_typed_as_a_note_value_too():
@@ -310,9 +312,9 @@ def test_a_long_history_is_told_page_by_page(kept):
     library, _, session_id = kept
     for level in range(5):
         library.edit(session_id, None, SetPart(part="tuba", field="fader_db", value=-level - 1).apply)
-    whole = library.history(session_id)
+    whole = library.history.steps(session_id)
     pages, since = [], None
-    while page := library.history(session_id, since, most=2):
+    while page := library.history.steps(session_id, since, most=2):
         pages.append(page)
         since = page[-1].parent
         if since is None:
@@ -321,9 +323,9 @@ def test_a_long_history_is_told_page_by_page(kept):
     assert [step for page in pages for step in page] == whole and whole[-1].parent is None
     other = library.create(session_of({"id": "a"}))
     with pytest.raises(NotFound):
-        library.history(other, whole[0].id)
+        library.history.steps(other, whole[0].id)
     with pytest.raises(NotFound):
-        library.history("nowhere")
+        library.history.steps("nowhere")
 
 
 def test_a_number_beyond_a_range_is_refused_or_taken_as_its_end(session):

@@ -42,14 +42,14 @@ def test_edits_undo_and_redo_move_along_the_branch(library):
     session_id = library.create(session_of({"id": "a"}))
     for value in (-1, -2, -3):
         fader(library, session_id, value)
-    assert library.undo(session_id).document.part("a").fader_db == -2
-    assert library.undo(session_id).document.part("a").fader_db == -1
-    assert library.redo(session_id).document.part("a").fader_db == -2
+    assert library.history.undo(session_id).document.part("a").fader_db == -2
+    assert library.history.undo(session_id).document.part("a").fader_db == -1
+    assert library.history.redo(session_id).document.part("a").fader_db == -2
     fader(library, session_id, -9)
     with pytest.raises(NotFound):
-        library.redo(session_id)
-    assert library.neighbours(library.head(session_id)).undo == "A: fader"
-    assert library.undo(session_id).document.part("a").fader_db == -2
+        library.history.redo(session_id)
+    assert library.history.neighbours(library.head(session_id)).undo == "A: fader"
+    assert library.history.undo(session_id).document.part("a").fader_db == -2
 
 
 def test_a_drag_is_one_step_of_undo(library):
@@ -58,8 +58,8 @@ def test_a_drag_is_one_step_of_undo(library):
     for value in (-2, -3, -4, -5):
         fader(library, session_id, value, gesture="drag-1")
     assert library.head(session_id).document.part("a").fader_db == -5
-    assert library.undo(session_id).document.part("a").fader_db == -1
-    assert library.redo(session_id).document.part("a").fader_db == -5
+    assert library.history.undo(session_id).document.part("a").fader_db == -1
+    assert library.history.redo(session_id).document.part("a").fader_db == -5
 
 
 def test_a_stale_window_overwrites_nothing(library):

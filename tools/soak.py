@@ -93,7 +93,7 @@ def bodies(folder: Path) -> str:
         rng = random.Random(1000 + seed)
         for n in range(10_000):
             if n % 25 == 0:
-                library.go_to(song, whole)
+                library.history.go_to(song, whole)
             head = library.head(song)
             body = test_bodies.hostile_body(rng, head.document, head.id)
             seen[caller.post(f"/sessions/{song}/edit", json=body).status_code] += 1

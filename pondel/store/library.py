@@ -4,7 +4,7 @@ library = Library(Path("data"))
 session_id = library.create(Session(name="Lantern Parade"))
 head = library.head(session_id)
 library.edit(session_id, head.id, SetPart(part="tuba", field="fader_db", value=-3).apply)
-library.undo(session_id)
+library.history.undo(session_id)
 """
 
 from __future__ import annotations
@@ -31,12 +31,13 @@ from pondel.core.reading import parse_session, to_json, to_text, was_looked_thro
 from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
+from pondel.store.history import History
 from pondel.store.ledger import Ledger
 from pondel.store.locks import hold
 from pondel.store.measures import Measures
 from pondel.store.media import MediaFolder
 from pondel.store.newest_form import brought_to_newest, told_once
-from pondel.store.revisions import Neighbours, Revision, SessionCard, Step
+from pondel.store.revisions import Revision, SessionCard
 from pondel.store.room import is_full
 from pondel.store.seals import Seals
 from pondel.store.shelf import Shelf
@@ -45,15 +46,12 @@ from pondel.store.tables import now, open_database, tables_of
 PARSED_BYTES = 64 << 20
 WORKED_OUT_ANEW = 3
 MIGRATION_LOCK = "migration.lock"
-STEPS = 60
-"""So many steps of the history are told at once."""
 HEAD = (
     "select revision.* from revision join session on session.head = revision.id "
     "where session.id = ? and session.removed is null"
 )
 STATE = "select * from revision where id = ? and session_id = ?"
 HEAD_ID = "select head from session where id = ? and removed is null"
-NEWEST_CHILD = "select id, label from revision where parent = ? order by id desc limit 1"
 MOVE_HEAD = "update session set head = ?, name = ? where id = ?"
 FORGET = "delete from revision where id = ?"
 IS_NAMED = (
@@ -101,6 +99,7 @@ class Library:
         self.shelf = Shelf(self.tables.Kept)
         self.ledger = Ledger(self.tables.Entry)
         self.media = MediaFolder(self.folder, Seals(self.tables.Seal))
+        self.history = History(self)
         self.caches = Bounded()
         self.analyses = Analyses(self.folder, self.caches)
         self._parsed: LRUCache[str, tuple[Session, int]] = LRUCache(PARSED_BYTES, itemgetter(1))
@@ -213,7 +212,7 @@ class Library:
             raise NotFound(f"there is no session {session_id!r:.60}")
         return self._revision(row)
 
-    def _head_id(self, session_id: str) -> int | None:
+    def head_id(self, session_id: str) -> int | None:
         """The number of the present state, without its document; None where there is none."""
         row = self.database.execute_sql(HEAD_ID, (session_id,)).fetchone()
         return row and row[0]
@@ -254,7 +253,7 @@ class Library:
             done = _checked(change(head.document))
             worked_out(done.document)
             with self.database.atomic("immediate"):
-                if self._head_id(session_id) == head.id:
+                if self.head_id(session_id) == head.id:
                     return self._put(head, done, gesture, arrival, prepare)
         with self.database.atomic("immediate"):
             head = self.based_on(session_id, base)
@@ -313,7 +312,7 @@ class Library:
         with self.database.atomic("immediate"):
             head = self.head(session_id).id
             kept = self._set_head(session_id, None, label, document, None).id
-            self._move_head(session_id, head)
+            self.move_head(session_id, head)
         return kept
 
     def _set_head(
@@ -340,66 +339,8 @@ class Library:
         self._point(session_id, row.id, document)
         return Revision(row.id, session_id, label, document, row.created, parent, gesture)
 
-    def undo(self, session_id: str, base: int | None = None) -> Revision:
-        """Step back from `base`, if it is still the head; NotFound at the beginning."""
-        with self.database.atomic("immediate"):
-            parent = self._seen_head(session_id, base).parent
-            if parent is None:
-                raise NotFound("there is nothing to undo")
-            return self._move_head(session_id, parent)
-
-    def _seen_head(self, session_id: str, base: int | None) -> Revision:
-        head = self.head(session_id)
-        if base not in (None, head.id):
-            raise StaleEdit("this session changed meanwhile; it is shown as it is now: step again")
-        return head
-
-    def redo(self, session_id: str, base: int | None = None) -> Revision:
-        """Step forward along the newest branch; NotFound at its end."""
-        with self.database.atomic("immediate"):
-            child = self._newest_child(self._seen_head(session_id, base).id)
-            if child is None:
-                raise NotFound("there is nothing to redo")
-            return self._move_head(session_id, child[0])
-
-    def neighbours(self, revision: Revision) -> Neighbours:
-        """The names of the edits that undo and redo would step over from a revision."""
-        child = self._newest_child(revision.id)
-        undo = revision.label if revision.parent is not None else None
-        return Neighbours(undo, child[1] if child else None)
-
-    def history(self, session_id: str, since: int | None = None, most: int = STEPS) -> list[Step]:
-        """The steps that led to the present state, or to `since`, newest first.
-
-        The next ones begin at the parent of the last; they are read without their documents.
-        """
-        table = self.tables.Revision
-        plain = table.select(table.id, table.label, table.created, table.parent)
-        found: list[Step] = []
-        revision = since
-        if since is None:
-            session = self.tables.Session
-            revision = session.select(session.head).where(session.id == session_id).scalar()
-            if revision is None:
-                raise NotFound(f"there is no session {session_id!r:.60}")
-        while revision is not None and len(found) < most:
-            row = plain.where(table.id == revision, table.session == session_id).get_or_none()
-            if row is None:
-                raise NotFound("there is no such state")
-            found.append(Step(row.id, row.label, row.created, row.parent))
-            revision = row.parent
-        return found
-
-    def go_to(self, session_id: str, revision_id: int) -> Revision:
-        """Make any state of a session its head."""
-        with self.database.atomic("immediate"):
-            return self._move_head(session_id, revision_id)
-
-    def _newest_child(self, revision_id: int) -> tuple[int, str] | None:
-        """The number and the label of the newest state that came of one."""
-        return self.database.execute_sql(NEWEST_CHILD, (revision_id,)).fetchone()
-
-    def _move_head(self, session_id: str, revision_id: int) -> Revision:
+    def move_head(self, session_id: str, revision_id: int) -> Revision:
+        """Make a state of a session its present one."""
         revision = self.revision(session_id, revision_id)
         self._point(session_id, revision_id, revision.document)
         return revision

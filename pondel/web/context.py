@@ -180,7 +180,7 @@ def both_asked(document: Session) -> Pair:
 def song_facts(session_id: str, revision: Revision) -> dict:
     """What the deck and the pictures need to know of a session, as JSON."""
     document = revision.document
-    neighbours = library().neighbours(revision)
+    neighbours = library().history.neighbours(revision)
     marks = inked(document)
     return {
         "id": session_id,

@@ -125,13 +125,13 @@ def _with_sound(answer: dict[str, Any], blocks: dict[int, np.ndarray]) -> Respon
 @blueprint.post("/undo")
 def undo(session_id: str):
     """Step back."""
-    return {"session": song_facts(session_id, library().undo(session_id, _seen()))}
+    return {"session": song_facts(session_id, library().history.undo(session_id, _seen()))}
 
 
 @blueprint.post("/redo")
 def redo(session_id: str):
     """Step forward."""
-    return {"session": song_facts(session_id, library().redo(session_id, _seen()))}
+    return {"session": song_facts(session_id, library().history.redo(session_id, _seen()))}
 
 
 def _seen() -> int | None:
@@ -151,14 +151,14 @@ def history(session_id: str):
     """The steps that led to the present state, or those before, newest first; a fragment."""
     since = asked.whole("since")
     return render_template(
-        "parts/history.html", steps=library().history(session_id, since), is_newest=since is None
+        "parts/history.html", steps=library().history.steps(session_id, since), is_newest=since is None
     )
 
 
 @blueprint.post("/history/<int:revision>")
 def go_to(session_id: str, revision: int):
     """Go back, or forward, to any state."""
-    return {"session": song_facts(session_id, library().go_to(session_id, revision))}
+    return {"session": song_facts(session_id, library().history.go_to(session_id, revision))}
 
 
 @blueprint.post("/variants")

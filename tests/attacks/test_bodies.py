@@ -120,7 +120,7 @@ def test_thousands_of_bodies_are_answered(place):
     failed, taken = [], 0
     for n in range(BODIES):
         if n % 25 == 0:
-            library.go_to(song, whole)
+            library.history.go_to(song, whole)
         head = library.head(song)
         body = hostile_body(rng, head.document, head.id)
         answer = caller.post(f"/sessions/{song}/edit", json=body)

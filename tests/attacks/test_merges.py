@@ -46,11 +46,11 @@ def test_a_drag_that_goes_on_after_a_variant_was_kept_leaves_the_variant(library
     variants.keep(song)
     drag(library, song, -4, -5)
     assert level(library, song) == -5
-    assert library.undo(song).document.part("a").fader_db == -1
-    assert library.redo(song).document.part("a").fader_db == -5
+    assert library.history.undo(song).document.part("a").fader_db == -1
+    assert library.history.redo(song).document.part("a").fader_db == -5
     assert variants.open(song, "A").document.part("a").fader_db == -3
-    assert library.undo(song).document.part("a").fader_db == -1
-    states = [library.revision(song, one.id).document for one in library.history(song)]
+    assert library.history.undo(song).document.part("a").fader_db == -1
+    states = [library.revision(song, one.id).document for one in library.history.steps(song)]
     assert [one.part("a").fader_db for one in states] == [-1, 0]
     assert variants.open(song, "B").document.part("a").fader_db == -5
 
@@ -69,7 +69,7 @@ def test_a_drag_after_an_undo_leaves_what_was_undone(library):
     song = library.create(session_of({"id": "a"}))
     drag(library, song, -1, gesture="one")
     drag(library, song, -2, gesture="two")
-    library.undo(song)
+    library.history.undo(song)
     drag(library, song, -3, gesture="one")
     for row in library.tables.Revision.select():
         assert row.parent is None or library.revision(song, row.parent)
@@ -82,7 +82,7 @@ def test_every_revision_that_is_named_exists_after_many_turns(library):
     for n in range(60):
         drag(library, song, -(n % 30), gesture=f"g{n // 7}")
         if n % 9 == 4:
-            library.undo(song)
+            library.history.undo(song)
         if n in (10, 30):
             variants.keep(song)
         if n % 11 == 5:

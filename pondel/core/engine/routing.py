@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import lru_cache
 from graphlib import CycleError, TopologicalSorter
 
 from pondel.core.audio.media import Media
@@ -118,12 +119,11 @@ def upstream(session: Session, part_id: str) -> set[str]:
 def check_cycles(session: Session) -> None:
     """BadDocument, naming the parts, when sound would have to feed itself, or pass too many parts."""
     nodes: list[Node] = [(part.id, tap) for part in session.parts for tap in TAPS]
-    graph = {node: needs(session, node, if_all_on=True) for node in nodes}
-    try:
-        order = list(TopologicalSorter(graph).static_order())
-    except CycleError as error:
+    wires = tuple((node, tuple(needs(session, node, if_all_on=True))) for node in nodes)
+    circle, too_far = _faults_of(wires)
+    if circle:
         names: list[str] = []
-        for part_id, _ in reversed(error.args[1]):
+        for part_id, _ in reversed(circle):
             name = session.part(part_id).name
             if not names or names[-1] != name:
                 names.append(name)
@@ -131,15 +131,31 @@ def check_cycles(session: Session) -> None:
             names *= 2
         raise BadDocument(
             "this would go round in a circle: " + " → ".join(names) + ". Take the key at its source"
-        ) from error
+        )
+    if too_far is not None:
+        raise BadDocument(
+            f"the sound of {session.part(too_far[0]).name} would pass more than {MOST_IN_A_ROW} "
+            "parts in a row: let some of them send, or listen, to an earlier one"
+        )
+
+
+@lru_cache(maxsize=16)
+def _faults_of(wires: tuple[tuple[Node, tuple[Node, ...]], ...]) -> tuple[list[Node], Node | None]:
+    """The nodes of a circle, if there is one, and the first node that too many parts lead to.
+
+    `wires` are all nodes with those each is computed from: hardly an edit changes them.
+    """
+    graph = dict(wires)
+    try:
+        order = list(TopologicalSorter(graph).static_order())
+    except CycleError as error:
+        return error.args[1], None
     passed: dict[Node, int] = {}
     for node in order:
         passed[node] = max((passed[n] + (n[0] != node[0]) for n in graph[node]), default=1)
         if passed[node] > MOST_IN_A_ROW:
-            raise BadDocument(
-                f"the sound of {session.part(node[0]).name} would pass more than {MOST_IN_A_ROW} "
-                "parts in a row: let some of them send, or listen, to an earlier one"
-            )
+            return [], node
+    return [], None
 
 
 def fingerprint(session: Session, media: Media, node: Node, memo: dict[Node, str] | None = None) -> str:
@@ -173,7 +189,7 @@ def _chain_facts(session: Session, media: Media, part: Part, memo: dict[Node, st
     """What a part's chain depends on: its source, then each move that is at work."""
     facts: list = [sound_code(), "before fader", session.rate]
     facts.append(_fingerprint(session, media, (part.id, "source"), memo))
-    return facts + [_move_facts(session, media, part, move, memo) for move in active_moves(part)]
+    return facts + [_move_print(session, media, part, move, memo) for move in active_moves(part)]
 
 
 def chain_prints(
@@ -185,16 +201,36 @@ def chain_prints(
     return tuple(content_hash(facts[: len(facts) - moves + n]) for n in range(moves + 1))
 
 
-def _move_facts(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> list:
-    settings = move.model_dump_json(exclude={"id", "on", "lost", "why"})
+class _Same:
+    """A move as the very one it is: to compare two takes as long as what is asked of them."""
+
+    __slots__ = ("move",)
+
+    def __init__(self, move: Move) -> None:
+        self.move = move
+
+    def __hash__(self) -> int:
+        return id(self.move)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.move is self.move
+
+
+@lru_cache(maxsize=2048)
+def _print_of(one: _Same, *around: object) -> str:
+    """Hash of what a move does and hangs on; states that follow each other share most of them."""
+    return content_hash([one.move.model_dump_json(exclude={"id", "on", "lost", "why"}), *around])
+
+
+def _move_print(session: Session, media: Media, part: Part, move: Move, memo: dict[Node, str]) -> str:
     limits = limits_of(session, move)
     key = key_of(session, move)
     heard = None
     if key is not None and session.has_part(key.source):
         heard = _fingerprint(session, media, (key.source, key.tap), memo)
-    tempo = session.beats().facts() if kind_of(move.kind).timed else None
-    hits_s = followed_hits_s(session, media, part, move).tolist()
-    return [settings, limits, heard, tempo, hits_s]
+    tempo = str(session.beats().facts()) if kind_of(move.kind).timed else ""
+    hits_s = str(followed_hits_s(session, media, part, move).tolist())
+    return _print_of(_Same(move), None if limits is None else tuple(limits), heard, tempo, hits_s)
 
 
 def passes_a_space(session: Session, node: Node, memo: dict[Node, bool]) -> bool:

@@ -49,8 +49,8 @@ class Began(Model):
     )
 
 
-class MoveBase(Model):
-    """What all moves share."""
+class MoveBase(Model, frozen=True):
+    """What all moves share. One that was made stays as it is: what is known of it holds."""
 
     id: str = Field(min_length=1, max_length=40)
     on: bool = True
