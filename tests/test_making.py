@@ -91,7 +91,12 @@ def test_why_it_could_not_be_made_is_told_and_the_rest_goes_on(app, error, words
     jobs.maker.begin("Parade", 3, fails, [].append)
     until(lambda: jobs.maker.told().message)
     page = client.get("/").text
-    assert words in page and "refresh" not in page and 'href="/sessions"' in page
+    assert (
+        words in page
+        and "Parade could not be played" in page
+        and "refresh" not in page
+        and 'href="/sessions"' in page
+    )
     assert "could not be played" in client.get("/sessions").text
     assert Caller(client).post("/sessions", data={"name": "Mine"}).location.endswith("/mine/intake")
 

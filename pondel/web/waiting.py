@@ -13,6 +13,7 @@ WHY_MEASURED = (
     "itself."
 )
 WHY_PLAYED = "Its instruments play their score once, on this machine; then it opens by itself."
+GO_ON = "What was played is kept: start Pondel again, and it goes on from there."
 
 
 def measuring(found: Measuring | None) -> str:
@@ -22,7 +23,8 @@ def measuring(found: Measuring | None) -> str:
 
 
 def making(told: Making) -> str:
-    """The page of a session that is being made."""
+    """The page of a session that is being made, or could not be."""
+    how, why = ("could not be played", GO_ON) if told.message else ("is being played", WHY_PLAYED)
     return render_template(
-        "waiting.html", title=f"{told.name} is being played", why=WHY_PLAYED, told=told, what=told.what
+        "waiting.html", title=f"{told.name} {how}", why=why, told=told, what=told.what
     )
