@@ -6,9 +6,17 @@ loads them a moment after it listens.
 
 from __future__ import annotations
 
+import gc
+
 
 def load() -> None:
-    """Load what first use would wait for."""
+    """Load what first use would wait for.
+
+    What is loaded by then stays: the collector of garbage, which stops all threads, does not look
+    through that again.
+    """
     import scipy.ndimage
     import scipy.optimize
     import scipy.signal  # noqa: F401
+
+    gc.freeze()
