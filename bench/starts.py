@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import statistics
 import subprocess
 import sys
@@ -18,15 +17,15 @@ from dataclasses import dataclass
 from multiprocessing import get_context
 from pathlib import Path
 
-from bench.ear import free_port
+from bench.ear import ROOT, free_port
 from bench.timing import Row, seconds
 from pondel.core.dsp.compiled import CACHE_SETTING
+from pondel.core.moves.base import MoveKind
 from pondel.core.moves.registry import KINDS
 from pondel.demo.session import DEMO
 
 PATIENCE_S = 300.0
 ROUNDS = 5
-TOKEN = re.compile(r'name="csrf" content="([^"]+)"')
 TICKS = os.sysconf("SC_CLK_TCK")
 
 
@@ -97,39 +96,37 @@ def first_uses(data_dir: Path) -> dict[str, float]:
     In a process that has only loaded what a server loads; plain settings, so that no fight is measured,
     but where a kind ties two parts: there is nothing plain to it.
     """
+    sys.path.insert(0, str(ROOT / "tests"))
+    from web_tools import Caller, jobs_of
+
     from pondel.core.loading import load
     from pondel.web import create_app
-    from pondel.web.context import EXTENSION
 
     app = create_app(data_dir, testing=True)
-    jobs, client = app.extensions[EXTENSION], app.test_client()
-    jobs.start()
+    jobs_of(app).start()
     load()
-    found = TOKEN.search(client.get(f"/sessions/{DEMO}/lanes").text)
-    assert found is not None
-    headers = {"X-CSRFToken": found[1]}
+    caller = Caller(app.test_client(), f"/sessions/{DEMO}/lanes")
 
-    def heard(kind: str | None) -> None:
-        if kind is not None:
-            base = client.get(f"/sessions/{DEMO}/facts").json["revision"]
-            ties = "tied_to" in KINDS[kind].params.model_fields
-            way = {"op": "give way", "leader": "bass-drum"} if ties else {"op": "add move"}
-            done = {"part": "tuba", "kind": kind, **way}
-            asked = {"do": done, "base": base}
-            answer = client.post(f"/sessions/{DEMO}/edit", json=asked, headers=headers)
-            assert answer.status_code == 200, answer.text
-        name = client.get(f"/sessions/{DEMO}/listen?hear=mix").json["hash"]
-        assert client.get(f"/sound/{name}/9").status_code == 200
+    def heard() -> None:
+        name = caller.client.get(f"/sessions/{DEMO}/listen?hear=mix").json["hash"]
+        assert caller.client.get(f"/sound/{name}/9").status_code == 200
 
-    heard(None)
+    def used(kind: MoveKind) -> None:
+        ties = "tied_to" in kind.params.model_fields
+        way = {"op": "give way", "leader": "bass-drum"} if ties else {"op": "add move"}
+        answer = caller.edit(DEMO, part="tuba", kind=kind.name, **way)
+        assert answer.status_code == 200, answer.text
+        heard()
+
+    heard()
     try:
         waited = {}
         for kind in sorted(KINDS.values(), key=lambda kind: kind.place):
-            waited[kind.name] = seconds(lambda kind=kind: heard(kind.name))
-            client.post(f"/sessions/{DEMO}/undo", headers=headers)
+            waited[kind.name] = seconds(lambda kind=kind: used(kind))
+            caller.post(f"/sessions/{DEMO}/undo")
         return waited
     finally:
-        jobs.stop()
+        jobs_of(app).stop()
 
 
 def rows() -> Iterator[Row]:

@@ -57,7 +57,8 @@ def test_the_first_page_tells_how_far_it_is_and_opens_it_once_it_is_made(app):
     assert "Parade is being played" in page and 'http-equiv="refresh"' in page
     assert 'value="0"' in page and "playing Drum" in page
     played.go_on.release()
-    assert told_as(jobs, "playing Tuba") == Making("Parade", 1, 3, "playing Tuba")
+    told = told_as(jobs, "playing Tuba")
+    assert (told.name, told.done, told.total, told.message) == ("Parade", 1, 3, "")
     listed = client.get("/sessions").text
     assert "is being played" in listed and "Older" in listed
     assert client.get(f"/sessions/{older}/intake").status_code == 200
@@ -106,10 +107,10 @@ def test_a_server_that_stops_makes_nothing_by_halves(tmp_path):
     jobs.start()
     played = Played(jobs)
     played.begin()
-    told_as(jobs, "playing Drum")
+    told = told_as(jobs, "playing Drum")
     stopping = threading.Thread(target=jobs.stop)
     stopping.start()
-    until(lambda: jobs.maker._ended.is_set())
+    until(lambda: told.stopped.is_set())
     played.go_on.release()
     stopping.join(30)
     assert not stopping.is_alive() and jobs.maker.told() is None

@@ -61,7 +61,7 @@ class Jobs:
         place = Place(library.folder, self.queue, self.starved)
         self.intake = Intake(self.desk, self.arrivals, place)
         self.orders = Orders(self.desk, self.prints, place)
-        self.maker = Maker(library, self._ended)
+        self.maker = Maker(library)
         self.songs = Songs(self.desk, self.turns, self.starved, self._own, self._ended)
 
     def start(self) -> None:
