@@ -43,7 +43,8 @@ FLOORS = [
     | {"made_by", "versions", "beats", "notes", "side_by_side", "waiting", "loading"},
     {"dsp"},
     {"moves"},
-    {"document", "reading", "losses", "families", "settings", "differences", "listening", "blind"},
+    {"document", "reading", "losses", "families", "settings", "differences", "listening", "blind"}
+    | {"first_loop"},
     {"audio"},
     {"engine"},
     {"measures"},

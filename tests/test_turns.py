@@ -17,7 +17,8 @@ from pondel.core.errors import NotFound
 from pondel.core.side_by_side import side_by_side
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.ear_first import EarFirst
-from pondel.jobs.turns import MOST_PAGES, Superseded, Turns, be_nice
+from pondel.jobs.niceness import be_nice
+from pondel.jobs.turns import MOST_PAGES, Superseded, Turns
 
 
 @pytest.fixture

@@ -62,7 +62,9 @@ def measure(session: str, as_json: bool, data_dir: Path) -> None:
 @click.argument("session")
 @click.option("--leader", required=True, help="The part that is to come through (id or name).")
 @click.option("--part", required=True, help="The part that gives way (id or name).")
-@click.option("--start", "start_s", type=click.FloatRange(0), default=0.0, help="Seconds.")
+@click.option(
+    "--start", "start_s", type=click.FloatRange(0), default=None, help="Seconds; the first loop."
+)
 @click.option("--end", "end_s", type=click.FloatRange(0), default=None, help="Seconds; 8 further.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object and nothing else.")
 @data_option
@@ -70,7 +72,7 @@ def tryouts(
     session: str,
     leader: str,
     part: str,
-    start_s: float,
+    start_s: float | None,
     end_s: float | None,
     as_json: bool,
     data_dir: Path,

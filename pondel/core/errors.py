@@ -48,3 +48,7 @@ class BadRecording(PondelError):
 
 class NotYet(PondelError):
     """Something that has to be measured first, and is being measured."""
+
+
+class Busy(PondelError):
+    """More is asked for at once than there is room for; a moment later there is."""

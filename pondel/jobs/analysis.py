@@ -13,6 +13,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from contextvars import copy_context
 
 import numpy as np
 from cachetools import LRUCache
@@ -209,7 +210,12 @@ class Analysis:
     def whole_table(self, document: Session, families: Members = NO_FAMILIES) -> HiddenTable:
         """The table, with everything analysed that it needs."""
         with ThreadPoolExecutor(CORES) as pool:
-            list(pool.map(lambda part: self.part(document, part), self.missing(document)))
+            work = [
+                pool.submit(copy_context().run, self.part, document, part)
+                for part in self.missing(document)
+            ]
+            for one in work:
+                one.result()
         table = self.table(document, families)
         assert table is not None
         return table

@@ -1,6 +1,7 @@
-"""Both ways to part the lows of two parts, compared before either is built.
+"""Both ways to part the lows of two parts, compared behind the page before either is built.
 
-found = both_ways(desk, document, "bass-drum", "tuba", start, frames)
+split = LowEndSplits(desk).begin(document, "bass-drum", "tuba", start, frames)
+split.finished.wait(); found = split.found
 found.ways[0].title, found.ways[0].sides[0].subs_db      # "Bass drum owns the subs", (2.1, 4.3)
 """
 
@@ -14,8 +15,10 @@ from pondel.core.families import groups_among
 from pondel.core.hearing.table import HiddenTable, Scope
 from pondel.core.operations.ways import PartLows
 from pondel.jobs.desk import Desk
+from pondel.jobs.leases import LeasedWork, Leases
 
 SUBS_FROM_HZ, MIDS_UP = 25.0, 3.0
+MOST_KEPT = 4
 
 
 @dataclass(frozen=True)
@@ -46,6 +49,34 @@ class BothWays:
 
     parted_hz: float
     ways: tuple[WayApart, WayApart]
+
+
+@dataclass(eq=False)
+class LowEndSplit(LeasedWork):
+    """A comparison of both ways, None until it is known."""
+
+    found: BothWays | None = None
+
+
+class LowEndSplits:
+    """The comparisons of a desk. Thread-safe."""
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._splits = Leases[LowEndSplit]("comparisons of the low end", MOST_KEPT)
+
+    def begin(self, document: Session, leader: str, part: str, start: int, frames: int) -> LowEndSplit:
+        """The comparison over a stretch: begun, or as far as it has come."""
+
+        def compare(split: LowEndSplit) -> None:
+            split.found = both_ways(self._desk, document, leader, part, start, frames)
+
+        key = content_hash([document.model_dump_json(), leader, part, start, frames])
+        return self._splits.take(key, LowEndSplit, compare)
+
+    def stop(self) -> None:
+        """Give up what is under way, and wait until it has ended."""
+        self._splits.stop()
 
 
 def both_ways(

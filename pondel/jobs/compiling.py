@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from pondel.core.dsp.compiled import is_compiled, is_warm
-from pondel.jobs.turns import be_nice
+from pondel.jobs.niceness import be_nice
 
 PATIENCE_S, LOOK_S = 10.0, 0.1
 NICENESS_AHEAD = 8

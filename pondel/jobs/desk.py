@@ -29,17 +29,18 @@ from pondel.core.measures.home import Home
 from pondel.core.measures.levels import Levels
 from pondel.core.measures.spectrum import average_spectrum
 from pondel.core.operations import Done, Operation, apply_all
-from pondel.core.side_by_side import go_on
 from pondel.core.survival import chunk_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.blind import BlindTests
 from pondel.jobs.fights import Fights
+from pondel.jobs.leases import checkpoint
 from pondel.jobs.loops import Loops
 from pondel.jobs.plans import Plans
 from pondel.jobs.printing import Printing
 from pondel.jobs.recordings import Recording, Recordings
 from pondel.jobs.references import References
 from pondel.jobs.sides import Sides
+from pondel.jobs.thinness import Thinness
 from pondel.jobs.tryouts import Tryouts
 from pondel.jobs.whole_mix import WholeMix
 from pondel.store.library import Library, nobody_waits, nothing_begins
@@ -69,7 +70,7 @@ class Desk:
     """
 
     def __init__(
-        self, library: Library, step: Callable[[], None] = go_on, *, eager: bool = True
+        self, library: Library, step: Callable[[], None] = checkpoint, *, eager: bool = True
     ) -> None:
         self.library = library
         self._cache = ChunkCache(spill=Spill(library.folder.place("chunks"), library.caches))
@@ -84,7 +85,10 @@ class Desk:
         self.printing = Printing(self.recordings)
         self.whole_mix = WholeMix(library.measures, self.now, self.frames, step)
         self.references = References(library.measures, self.now, step)
-        self.plans = Plans(self.now, self.analysis, self.loops, self.fights, self.whole_mix)
+        self.thinness = Thinness(self.now, self.fights, self.home)
+        self.plans = Plans(
+            self.now, self.analysis, self.loops, self.fights, self.whole_mix, self.thinness
+        )
         self.blind = BlindTests(self.now, library.ledger)
         self.sides = Sides(self.now, self.analysis, self.loops, self.fights)
         self._step = step

@@ -9,6 +9,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
+from contextvars import copy_context
 
 import numpy as np
 
@@ -27,6 +28,7 @@ from pondel.core.judgement.judged import HeardStretch, Judgement, heard_stretch,
 from pondel.core.judgement.ways import Way
 from pondel.core.moves.fight import Fight
 from pondel.jobs.fights import Fights
+from pondel.jobs.leases import checkpoint
 from pondel.jobs.loops import Loops
 
 AT_ONCE = 2
@@ -40,12 +42,15 @@ def shared_out(waiting: Iterator[Way], work: Callable[[Way], None], pool: Execut
     def one(_: int) -> None:
         while True:
             with lock:
+                checkpoint()
                 way = next(waiting, None)
             if way is None:
                 return
             work(way)
 
-    list(pool.map(one, range(AT_ONCE)))
+    shares = [pool.submit(copy_context().run, one, n) for n in range(AT_ONCE)]
+    for share in shares:
+        share.result()
 
 
 class Judge:

@@ -6,13 +6,11 @@ maker.told()                                    # 2 of 11, "playing Tuba"; None 
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import partial
 
-from pondel.core.errors import PondelError
-from pondel.jobs.behind import GivenUp, give_up, run_behind
+from pondel.jobs.leases import GivenUp, LeasedWork, give_up, run_behind
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
@@ -20,16 +18,13 @@ Step = Callable[[str], None]
 
 
 @dataclass(eq=False)
-class Making:
+class Making(LeasedWork):
     """How far a session is: steps done and to do, what is being done, and why it does not get on."""
 
     name: str
     total: int
     done: int = 0
     what: str = ""
-    trouble: PondelError | None = None
-    finished: threading.Event = field(default_factory=threading.Event)
-    stopped: threading.Event = field(default_factory=threading.Event)
 
     @property
     def message(self) -> str:

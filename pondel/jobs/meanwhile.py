@@ -14,11 +14,12 @@ from pondel.core.document import Session
 from pondel.core.errors import PondelError
 from pondel.core.families import Members
 from pondel.core.hearing.table import HiddenTable
-from pondel.jobs.behind import BROKEN
 from pondel.jobs.desk import Desk
+from pondel.jobs.leases import BROKEN
+from pondel.jobs.niceness import be_nice
 from pondel.jobs.references import Told
 from pondel.jobs.sides import Where
-from pondel.jobs.turns import Superseded, Turns, be_nice
+from pondel.jobs.turns import Superseded, Turns
 from pondel.jobs.whole_mix import MixTone, SumLevels
 
 Known = TypeVar("Known")

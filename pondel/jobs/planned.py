@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-import threading
 from dataclasses import dataclass, field
 
 from pondel.core.advice.claims import Claim
 from pondel.core.document import Session, content_hash
-from pondel.core.errors import BadDocument, PondelError
+from pondel.core.errors import BadDocument
 from pondel.core.judgement.plan import Candidate
 from pondel.core.judgement.thinness import Thinned
 from pondel.core.judgement.ways import Way
 from pondel.core.operations.plan import MakeRoom, RoomLine
+from pondel.jobs.leases import LeasedWork
+
+STRETCH_S = 8.0
+"""How much of the song a line is judged over."""
 
 
 @dataclass(frozen=True)
@@ -86,14 +89,19 @@ class WholePlan:
         return min(every, key=lambda one: one[1].won_db, default=None)
 
 
-@dataclass
-class Planned:
+@dataclass(eq=False)
+class Weighing(LeasedWork):
+    """What the lines of a plan that were not struck give together, once it is known."""
+
+    whole: WholePlan | None = None
+
+
+@dataclass(eq=False)
+class Planned(LeasedWork):
     """A plan as far as it has come. Its lists are replaced, never changed."""
 
     name: str
     document: Session
-    finished: threading.Event = field(default_factory=threading.Event)
-    stopped: threading.Event = field(default_factory=threading.Event)
     step: str = "listening to the whole song"
     done: int = 0
     total: int = 1
@@ -101,10 +109,13 @@ class Planned:
     """Whether nothing was decided, so that roles say who leads."""
     lines: list[Line] = field(default_factory=list)
     left: list[Left] = field(default_factory=list)
-    trouble: PondelError | None = None
-    weighed: dict[frozenset[int], WholePlan] = field(default_factory=dict)
-    """By the numbers of the lines that were struck."""
-    being_weighed: set[frozenset[int]] = field(default_factory=set)
+    whole: WholePlan | None = None
+    """What all its lines give together, once it is known."""
+
+    @property
+    def moves(self) -> int:
+        """How many moves all lines lay."""
+        return sum(line.candidate.moves for line in self.lines)
 
     def kept(self, struck: frozenset[int]) -> list[Line]:
         """The lines that were not struck."""

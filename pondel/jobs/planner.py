@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from concurrent.futures import Executor
 from dataclasses import dataclass, replace
@@ -11,6 +12,8 @@ import numpy as np
 from pondel.core.advice.claims import Claim, claims
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.routing import check_cycles
+from pondel.core.errors import PondelError
 from pondel.core.evidence import led_moves
 from pondel.core.families import groups_among
 from pondel.core.hearing.scale import places_between
@@ -22,15 +25,16 @@ from pondel.core.judgement.ways import Way, ways
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for, limited
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.behind import GivenUp
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import Judge, shared_out
+from pondel.jobs.leases import GivenUp, checkpoint
 from pondel.jobs.loops import Loops
-from pondel.jobs.planned import Line, Planned, WholePlan
+from pondel.jobs.planned import STRETCH_S, Line, Planned, WholePlan
+from pondel.jobs.thinness import Thinness
 from pondel.jobs.weighing import table_for, weighed
 from pondel.jobs.whole_mix import WholeMix
 
-STRETCH_S = 8.0
+log = logging.getLogger("pondel.jobs")
 MOST_TRIED = 24
 USUAL, GENTLE = 1.0, 0.0
 
@@ -59,10 +63,11 @@ class Planner:
     loops: Loops
     fights: Fights
     whole_mix: WholeMix
+    thinness: Thinness
     pool: Executor
 
     def work(self, planned: Planned) -> None:
-        """Fill a plan; GivenUp when another one is wanted."""
+        """Fill a plan; GivenUp when nobody wants it any more."""
         document = planned.document
         found = claims(document, self.analysis.whole_table(document))
         planned.is_draft = not any(claim.is_decided for claim in found)
@@ -71,27 +76,32 @@ class Planner:
         planned.total = len(found[:MOST_TRIED]) + 1
         asked = (self._tried(planned, claim) for claim in found[:MOST_TRIED])
         tried = [one for one in asked if one is not None]
-        self._lay(planned, sorted(tried, key=lambda one: (one.claim.tier, -one.worth_db)))
-        planned.step = "weighing all of it, section by section"
-        self._keep_within_bounds(planned)
+        self._lay_all(planned, sorted(tried, key=lambda one: (one.claim.tier, -one.worth_db)))
         planned.done = planned.total
 
-    def whole(self, planned: Planned, struck: frozenset[int]) -> WholePlan:
+    def _lay_all(self, planned: Planned, tried: list[_Tried]) -> None:
+        """Lay the best ways within the bounds; the place of a line that goes is another one's."""
+        while tried:
+            before = len(tried)
+            tried = self._lay(planned, tried)
+            planned.step = "weighing all of it, section by section"
+            has_place = self._keep_within_bounds(planned)
+            if not has_place or len(tried) == before:
+                break
+        for one in tried:
+            planned.leave(one.claim, _no_place(planned, one))
+
+    def whole(self, planned: Planned, struck: frozenset[int] = frozenset()) -> WholePlan:
         """What the lines that were not struck give together."""
-        found = planned.weighed.get(struck)
-        if found is not None:
-            return found
         lines, before = planned.kept(struck), planned.document
         after = before
         for line in lines:
             after = _laid(after, line.claim, line.way, line.start_s)
-        found = weighed(self.analysis, self.whole_mix, before, after, lines)
-        planned.weighed = {**planned.weighed, struck: found}
-        return found
+        return weighed(self.analysis, self.whole_mix, self.thinness, before, after, lines)
 
     def _tried(self, planned: Planned, claim: Claim) -> _Tried | None:
         """Every way in one fight; None where none is worth it, which is then told."""
-        _go_on(planned)
+        checkpoint()
         document = planned.document
         leader, yielder = (document.part(one).name for one in (claim.leader, claim.yielder))
         planned.step = f"{yielder} under {leader}"
@@ -120,49 +130,70 @@ class Planner:
         found: list[Candidate] = []
 
         def one(way: Way) -> None:
-            _go_on(planned)
-            found.append(Candidate(way, judge.of(_laid(document, claim, way, start_s))))
+            try:
+                laid = _laid(document, claim, way, start_s)
+                check_cycles(laid)
+                found.append(Candidate(way, judge.of(laid)))
+            except GivenUp:
+                raise
+            except PondelError:
+                return
+            except Exception:
+                log.exception("%s could not be tried", way.kind)
 
         shared_out(iter(waiting), one, self.pool)
         return sorted(found, key=lambda one: one.way.kind)
 
-    def _lay(self, planned: Planned, tried: list[_Tried]) -> None:
-        """Each fight's best way on top of those above it, judged again there."""
-        document, moves_left = planned.document, MOST_MOVES
+    def _lay(self, planned: Planned, tried: list[_Tried]) -> list[_Tried]:
+        """Each fight's best way on top of the lines above it, judged again there.
+
+        Those for which no move is left are handed back.
+        """
+        document = planned.document
+        for line in planned.lines:
+            document = _laid(document, line.claim, line.way, line.start_s)
+        no_place: list[_Tried] = []
         for one in tried:
-            _go_on(planned)
-            best = best_of(one.candidates, moves_left)
+            checkpoint()
             above = next((line for line in planned.lines if _does_for(line.claim, one.claim)), None)
             if above is not None:
                 leader = document.part(above.claim.leader).name
-                planned.leave(one.claim, f"it makes way there already, for {leader}")
+                planned.leave(one.claim, f"it makes room there already, for {leader}")
                 continue
+            best = best_of(one.candidates, MOST_MOVES - planned.moves)
             if best is None:
-                planned.leave(one.claim, f"{MOST_MOVES} moves are enough for one step")
+                no_place.append(one)
                 continue
             laid = _laid(document, one.claim, best.way, one.start_s)
             again = Candidate(best.way, self._judge(document, best.way, one.start_s).of(laid))
             if not again.is_worth_it:
                 planned.leave(one.claim, "the lines above make room enough there")
                 continue
-            document, moves_left = laid, moves_left - again.moves
+            document = laid
             line = Line(one.claim, again, one.start_s, one.where, _brief(laid, one.claim))
             planned.lines = [*planned.lines, line]
+        return no_place
 
-    def _keep_within_bounds(self, planned: Planned) -> None:
-        """Where all lines together take too much of the mix, the dearest goes less far, or goes."""
+    def _keep_within_bounds(self, planned: Planned) -> bool:
+        """Where all lines together take too much of the mix, the dearest goes less far, or goes.
+
+        Whether a line went.
+        """
+        has_gone = False
         while planned.lines:
-            _go_on(planned)
-            whole = self.whole(planned, frozenset())
+            checkpoint()
+            planned.whole = whole = self.whole(planned)
             if abs(whole.loudness_db or 0.0) < MIX_BEARS_DB and whole.warmth_db > -MIX_BEARS_DB:
-                return
+                return has_gone
             dearest = max(planned.lines, key=lambda one: one.candidate.judgement.fight.cost_share)
             gentler = self._gentler(planned.document, dearest)
             if gentler is None:
                 planned.leave(dearest.claim, "too dear with all others: the mix would lose over 1 dB")
+                has_gone = True
             changed = {id(dearest): [gentler] if gentler else []}
             planned.lines = [new for line in planned.lines for new in changed.get(id(line), [line])]
-            planned.weighed = {}
+        planned.whole = None
+        return has_gone
 
     def _gentler(self, document: Session, line: Line) -> Line | None:
         """The same at its gentle amount; None where it is gentle already, or nobody would hear it."""
@@ -191,7 +222,7 @@ class Planner:
         leader = document.part(claim.leader).name
         for move in document.part(claim.yielder).moves:
             if move.on and move.began is not None and move.began.leader == claim.leader:
-                return f"it makes way for {leader} already, by its {kind_of(move.kind).in_words}"
+                return f"it makes room for {leader} already, by its {kind_of(move.kind).in_words}"
         for led in led_moves(document):
             if (led.leader.id, led.yielder.id) == (claim.leader, claim.yielder):
                 return f"its {kind_of(led.move.kind).in_words} listens to {leader} already"
@@ -229,6 +260,19 @@ def _laid(document: Session, claim: Claim, way: Way, start_s: float) -> Session:
     return laid_for(document, way.fight, limited(way.start, claim.sections), start_s)
 
 
+def _no_place(planned: Planned, one: _Tried) -> str:
+    """Why a fight that could be treated has no line: how many moves are laid, and how many it wants."""
+    left = MOST_MOVES - planned.moves
+    if left <= 0:
+        return f"{MOST_MOVES} moves are laid, as many as one step takes: plan again once they are kept"
+    best = best_of(one.candidates)
+    wants = best.moves if best else 1
+    return (
+        f"it takes {wants} moves, and {planned.moves} of at most {MOST_MOVES} are laid: "
+        "plan again once they are kept"
+    )
+
+
 def _does_for(above: Claim, claim: Claim) -> bool:
     """Whether a line makes the same part give way in the same range, for another leader."""
     return above.yielder == claim.yielder and above.covers(claim)
@@ -237,8 +281,3 @@ def _does_for(above: Claim, claim: Claim) -> bool:
 def _brief(document: Session, claim: Claim) -> str:
     move = document.part(claim.yielder).moves[-1]
     return kind_of(move.kind).in_brief(move)
-
-
-def _go_on(planned: Planned) -> None:
-    if planned.stopped.is_set():
-        raise GivenUp

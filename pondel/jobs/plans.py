@@ -8,26 +8,24 @@ desk.do(session_id, [planned.operation(struck)])
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from functools import partial
 
 from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.errors import NotFound
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.behind import give_up, run_behind
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE
+from pondel.jobs.leases import Leases
 from pondel.jobs.loops import Loops
-from pondel.jobs.planned import Planned, WholePlan
+from pondel.jobs.niceness import be_nice
+from pondel.jobs.planned import Planned, Weighing, WholePlan
 from pondel.jobs.planner import Planner
-from pondel.jobs.turns import be_nice
+from pondel.jobs.thinness import Thinness
 from pondel.jobs.whole_mix import WholeMix
 
-MOST_KEPT = 4
+MOST_KEPT, MOST_WEIGHED = 4, 16
 
 
 class Plans:
@@ -40,66 +38,47 @@ class Plans:
         loops: Loops,
         fights: Fights,
         whole_mix: WholeMix,
+        thinness: Thinness,
     ) -> None:
         pool = ThreadPoolExecutor(AT_ONCE, "pondel-plan", initializer=be_nice)
-        self._planner = Planner(now, analysis, loops, fights, whole_mix, pool)
-        self._plans: OrderedDict[str, Planned] = OrderedDict()
-        self._lock = threading.Lock()
+        self._planner = Planner(now, analysis, loops, fights, whole_mix, thinness, pool)
+        self._plans = Leases[Planned]("plans", MOST_KEPT)
+        self._weighings = Leases[Weighing]("plans with lines struck", MOST_WEIGHED)
 
     def begin(self, document: Session) -> Planned:
         """The plan for a session: begun, or as far as it has come."""
         key = content_hash(document.model_dump_json())[:24]
-        with self._lock:
-            found = self._plans.get(key)
-            if found is not None and found.trouble is None and not found.stopped.is_set():
-                self._plans.move_to_end(key)
-                return found
-            for older in self._plans.values():
-                if not older.finished.is_set():
-                    older.stopped.set()
-            planned = self._plans[key] = Planned(key, document)
-            while len(self._plans) > MOST_KEPT:
-                self._plans.popitem(last=False)
-        run_behind(partial(self._planner.work, planned), planned, "planning")
-        return planned
+        return self._plans.take(key, lambda: Planned(key, document), self._planner.work)
 
     def named(self, name: str) -> Planned:
         """A plan that was begun; NotFound when it was forgotten."""
-        with self._lock:
-            found = self._plans.get(name)
+        found = self._plans.get(name)
         if found is None:
             raise NotFound("this plan was forgotten: look at it again")
         return found
 
     def whole(self, planned: Planned, struck: frozenset[int] = frozenset()) -> WholePlan:
         """What the lines that were not struck give together, over the whole song."""
-        return self._planner.whole(planned, struck)
+        return planned.whole if planned.whole and not struck else self._planner.whole(planned, struck)
 
-    def weighed(self, planned: Planned, struck: frozenset[int]) -> WholePlan | None:
-        """The same if it is known; else it is begun behind the page, and None."""
-        found = planned.weighed.get(struck)
-        if found is None and planned.finished.is_set() and planned.trouble is None:
-            with self._lock:
-                is_new = struck not in planned.being_weighed
-                planned.being_weighed.add(struck)
-            if is_new:
-                run_behind(partial(self._weigh, planned, struck), planned, "weighing a plan")
-        return found
+    def weighing(self, planned: Planned, struck: frozenset[int]) -> Weighing:
+        """The same behind the page: known, or as far as it has come."""
+        if not struck:
+            return Weighing(is_complete=True, whole=planned.whole)
 
-    def _weigh(self, planned: Planned, struck: frozenset[int]) -> None:
-        try:
-            self._planner.whole(planned, struck)
-        finally:
-            planned.being_weighed.discard(struck)
+        def weigh(weighing: Weighing) -> None:
+            weighing.whole = self._planner.whole(planned, struck)
+
+        key = f"{planned.name} without {sorted(struck)}"
+        return self._weighings.take(key, Weighing, weigh)
 
     def document(self, name: str) -> Session | None:
         """The session with a plan that was weighed, to be listened to; None when it was forgotten."""
-        with self._lock:
-            wholes = [one for planned in self._plans.values() for one in planned.weighed.values()]
-        return next((one.document for one in wholes if one.name == name), None)
+        weighed = [one.whole for one in self._plans.held()]
+        weighed += [one.whole for one in self._weighings.held()]
+        return next((one.document for one in weighed if one and one.name == name), None)
 
     def stop(self) -> None:
-        """Give up what is under way, and wait until it is."""
-        with self._lock:
-            under_way = list(self._plans.values())
-        give_up(under_way)
+        """Give up what is under way, and wait until it has ended."""
+        self._weighings.stop()
+        self._plans.stop()

@@ -6,12 +6,8 @@ compared.finished.wait(); compared.sides[1].mix.loudness_lufs
 
 from __future__ import annotations
 
-import threading
-import time
-from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from functools import partial
 
 import numpy as np
 
@@ -19,7 +15,6 @@ from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.engine.routing import active_moves
-from pondel.core.errors import PondelError
 from pondel.core.evidence import FightEvidence, LeaderHeard, Led, fight_evidence, led_moves, within
 from pondel.core.families import groups_among
 from pondel.core.hearing.table import HiddenTable
@@ -36,8 +31,8 @@ from pondel.core.judgement.sides import (
 from pondel.core.judgement.steadiness import gain_moves_db
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.behind import GivenUp, give_up, run_behind
 from pondel.jobs.fights import Fights
+from pondel.jobs.leases import LeasedWork, Leases, checkpoint
 from pondel.jobs.loops import Loops
 
 PIECE_S = 8.0
@@ -45,8 +40,6 @@ LOWS_UNDER_HZ = 200.0
 """A decided fight that begins under this is one of the low end."""
 LOW_ROLES = ("kick", "bass")
 MOST_KEPT, LEAST_MOVED_DB = 8, 0.05
-LEFT_S = 3.0
-"""A comparison that no page has asked for so long is given up for another."""
 Segments = tuple[int, ...] | None
 
 
@@ -96,19 +89,14 @@ class Side:
     moves: list[MoveTold]
 
 
-@dataclass
-class Compared:
+@dataclass(eq=False)
+class Compared(LeasedWork):
     """A comparison as far as it has come. Its lists are replaced, never changed."""
 
     name: str
     asked: list[tuple[str, Session]]
     deciding: Session
     where: Where
-    finished: threading.Event = field(default_factory=threading.Event)
-    stopped: threading.Event = field(default_factory=threading.Event)
-    trouble: PondelError | None = None
-    asked_s: float = field(default_factory=time.monotonic)
-    """When a page last asked for it, on the clock that only goes on."""
     step: str = ""
     done: int = 0
     contests: list[Contest] = field(default_factory=list)
@@ -130,8 +118,7 @@ class Sides:
         fights: Fights,
     ) -> None:
         self._now, self._analysis, self._loops, self._fights = now, analysis, loops, fights
-        self._compared: OrderedDict[str, Compared] = OrderedDict()
-        self._lock = threading.Lock()
+        self._compared = Leases[Compared]("comparisons of variants", MOST_KEPT)
 
     def begin(self, asked: list[tuple[str, Session]], deciding: Session, where: Where) -> Compared:
         """Begin to compare sides, or say how far that has come; the first is the untreated one.
@@ -140,27 +127,11 @@ class Sides:
         """
         every = [*asked, ("", deciding)]
         key = content_hash([[name, one.model_dump_json()] for name, one in every] + [repr(where)])[:24]
-        with self._lock:
-            found = self._compared.get(key)
-            if found is not None and found.trouble is None and not found.stopped.is_set():
-                self._compared.move_to_end(key)
-                found.asked_s = time.monotonic()
-                return found
-            for older in self._compared.values():
-                # What another page still asks for goes on.
-                if not older.finished.is_set() and time.monotonic() - older.asked_s > LEFT_S:
-                    older.stopped.set()
-            compared = self._compared[key] = Compared(key, asked, deciding, where)
-            while len(self._compared) > MOST_KEPT:
-                self._compared.popitem(last=False)
-        run_behind(partial(self._fill, compared), compared, "comparing sides")
-        return compared
+        return self._compared.take(key, lambda: Compared(key, asked, deciding, where), self._fill)
 
     def stop(self) -> None:
-        """Give up what is under way, and wait until it is."""
-        with self._lock:
-            under_way = list(self._compared.values())
-        give_up(under_way)
+        """Give up what is under way, and wait until it has ended."""
+        self._compared.stop()
 
     def _fill(self, compared: Compared) -> None:
         where, deciding = compared.where, compared.deciding
@@ -178,8 +149,7 @@ class Sides:
         compared.done = compared.total
 
     def _step(self, compared: Compared, step: str) -> None:
-        if compared.stopped.is_set():
-            raise GivenUp
+        checkpoint()
         compared.done += bool(compared.step)
         compared.step = step
 
@@ -211,8 +181,7 @@ class Sides:
         plan, now, where = make_plan(document, "mix"), self._now(document), compared.where
         piece = round(PIECE_S * document.rate)
         for first in range(0, where.frames, piece):
-            if compared.stopped.is_set():
-                raise GivenUp
+            checkpoint()
             size = min(piece, where.frames - first)
             yield plan_region(plan, now, where.start + first, size)
 

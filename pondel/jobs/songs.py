@@ -16,9 +16,10 @@ from pondel.core.errors import PondelError
 from pondel.core.side_by_side import CORES
 from pondel.jobs.compiling import until_compiled
 from pondel.jobs.desk import Desk
+from pondel.jobs.niceness import be_nice
 from pondel.jobs.queue import Errand
 from pondel.jobs.starved import Starved
-from pondel.jobs.turns import Turns, be_nice
+from pondel.jobs.turns import Turns
 
 FULL = "the disk is full: this goes on when there is room"
 

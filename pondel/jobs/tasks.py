@@ -10,6 +10,7 @@ from huey import Huey
 from pondel.core.errors import PondelError
 from pondel.core.loading import load
 from pondel.jobs.ahead import Ahead
+from pondel.jobs.both_ways import LowEndSplits
 from pondel.jobs.desk import Desk
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.intake import Intake
@@ -47,6 +48,7 @@ class Jobs:
         self.turns = Turns(self.ear)
         self.desk = Desk(library, self.turns.step, eager=False)
         self.meanwhile = Meanwhile(self.desk, self.turns)
+        self.low_end_splits = LowEndSplits(self.desk)
         self.ahead = Ahead(self.desk, self.ear)
         self.arrivals = Arrivals(library)
         self.prints = Prints(library)
@@ -114,6 +116,7 @@ class Jobs:
         self.desk.tryouts.stop()
         self.desk.plans.stop()
         self.desk.sides.stop()
+        self.low_end_splits.stop()
         for workers in self._workers:
             workers.stop(graceful=True)
         self._workers.clear()

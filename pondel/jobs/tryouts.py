@@ -9,10 +9,9 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import partial
 from itertools import chain
 from typing import Any
@@ -20,23 +19,25 @@ from typing import Any
 from pondel.core.document import Session, content_hash
 from pondel.core.dsp.fold import Side
 from pondel.core.engine.chunks import ChunkedSession
+from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import BadDocument, NotFound, PondelError
-from pondel.core.judgement.better import Search
+from pondel.core.families import groups_among
+from pondel.core.judgement.better import Search, Stopped
 from pondel.core.judgement.judged import Judgement
 from pondel.core.judgement.ways import Way, folded_ways, ways
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations.ways import laid_for
-from pondel.jobs.behind import BROKEN, give_up
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import AT_ONCE, Judge, shared_out
+from pondel.jobs.leases import BROKEN, GivenUp, LeasedWork, Leases
 from pondel.jobs.loops import Loops
-from pondel.jobs.turns import be_nice
+from pondel.jobs.niceness import be_nice
 
 log = logging.getLogger("pondel.jobs")
 FORGOTTEN = "this way was forgotten: look at the ways again"
 OPPOSITE: dict[Side, Side] = {"left": "right", "right": "left"}
-MOST_KEPT = 8
+MOST_KEPT, MOST_SEARCHES = 8, 16
 MOST_TRIES = 40
 FOUND = "Turned from there by a search: more room for no more of the part."
 
@@ -74,31 +75,48 @@ def _pointed(
     return Point(name, way, judgement, judge.start_s, brief, better_than, beyond_db), laid
 
 
-@dataclass
-class Looking:
+@dataclass(eq=False, kw_only=True)
+class Looking(LeasedWork):
     """A search for better near a point: how many tries it made, and what it came to."""
 
     tries: int = 0
-    found: bool | None = None
-    """Whether better was found; None while it is looked for."""
-    stopped: threading.Event = field(default_factory=threading.Event)
+    found: bool = False
+    """Whether something better was found, once it has finished."""
 
 
-class Tried:
+@dataclass(frozen=True)
+class LeftOut:
+    """A kind that cannot be tried in a fight, and why."""
+
+    kind: str
+    why: str
+
+
+class Tried(LeasedWork):
     """The ways of one fight; points come in as they are judged. Thread-safe."""
 
-    def __init__(self, document: Session, fight: Fight) -> None:
-        self.document, self.fight = document, fight
-        self.stopped = threading.Event()
-        self.finished = threading.Event()
-        self.is_whole = False
-        """Whether all ways were worked out, rather than given up for another fight."""
-        self.trouble: PondelError | None = None
+    def __init__(self, document: Session, leader_id: str, yielder_id: str) -> None:
+        super().__init__()
+        self.document = document
+        self.leader, self.yielder = document.part(leader_id), document.part(yielder_id)
+        self.fight: Fight | None = None
+        """None until it was measured."""
         self.judge: Judge | None = None
         self.searches: dict[str, Looking] = {}
         """By the name of the point near which better is looked for, or was."""
         self._found: dict[str, tuple[Point, Session]] = {}
+        self._left_out: dict[str, LeftOut] = {}
         self._lock = threading.Lock()
+
+    @property
+    def left_out(self) -> list[LeftOut]:
+        """The kinds that could not be tried, each with the first reason."""
+        with self._lock:
+            return sorted(self._left_out.values(), key=lambda one: one.kind)
+
+    def leave_out(self, kind: str, why: str) -> None:
+        with self._lock:
+            self._left_out.setdefault(kind, LeftOut(kind, why))
 
     def add(self, point: Point, document: Session) -> None:
         with self._lock:
@@ -113,7 +131,7 @@ class Tried:
     @property
     def is_busy(self) -> bool:
         """Whether more points may come."""
-        return not self.finished.is_set() or any(one.found is None for one in self.searches.values())
+        return not all(one.finished.is_set() for one in (self, *self.searches.values()))
 
     def found(self, name: str) -> tuple[Point, Session] | None:
         """One of them, and the session with it."""
@@ -127,35 +145,30 @@ class Tryouts:
     def __init__(self, now: Callable[[Session], ChunkedSession], loops: Loops, fights: Fights) -> None:
         self._now, self._loops, self._fights = now, loops, fights
         self._pool = ThreadPoolExecutor(AT_ONCE, "pondel-tryouts", initializer=be_nice)
-        self._tried: OrderedDict[str, Tried] = OrderedDict()
-        self._lock = threading.Lock()
+        self._tried = Leases[Tried]("ways to make room", MOST_KEPT)
+        self._searches = Leases[Looking]("searches for better ways", MOST_SEARCHES)
 
     def begin(
         self, document: Session, leader_id: str, yielder_id: str, start: int, frames: int
     ) -> Tried:
-        """The ways of a fight over a stretch: begun, or as far as they have come."""
-        key = content_hash([document.model_dump_json(), leader_id, yielder_id, start, frames])
-        with self._lock:
-            found = self._tried.get(key)
-            if found is not None and found.trouble is not None:
-                self._tried.pop(key)
-                raise found.trouble
-            if found is not None and (found.is_whole or not found.stopped.is_set()):
-                self._tried.move_to_end(key)
-                return found
+        """The ways of a fight over a stretch: begun, or as far as they have come.
+
+        BadDocument where one of the two parts is not heard in the mix.
+        """
+        if leader_id == yielder_id:
+            raise BadDocument("a part cannot make room for itself: choose two parts")
         for one in (leader_id, yielder_id):
             if not self._fights.are_heard(document, one):
                 name = document.part(one).name
                 raise BadDocument("it is not heard in the mix: there is no way to judge", where=name)
-        fight = self._fights.measured(document, leader_id, yielder_id, start / document.rate)
-        with self._lock:
-            for older in self._tried.values():
-                older.stopped.set()
-            tried = self._tried[key] = Tried(document, fight)
-            while len(self._tried) > MOST_KEPT:
-                self._tried.popitem(last=False)
-        work = partial(self._work, tried, document, (start, frames))
-        threading.Thread(target=work, name="pondel-tryouts", daemon=True).start()
+        key = content_hash([document.model_dump_json(), leader_id, yielder_id, start, frames])
+        tried = self._tried.take(
+            key,
+            lambda: Tried(document, leader_id, yielder_id),
+            lambda tried: self._work(tried, (start, frames)),
+        )
+        for search in tried.searches.values():
+            search.renew()
         return tried
 
     def point(self, name: str) -> Point:
@@ -177,25 +190,19 @@ class Tryouts:
         return found
 
     def _of(self, name: str) -> Tried:
-        with self._lock:
-            for tried in reversed(self._tried.values()):
-                if tried.found(name) is not None:
-                    return tried
+        for tried in self._tried.held():
+            if tried.found(name) is not None:
+                return tried
         raise NotFound(FORGOTTEN)
 
     def look_for_better(self, name: str) -> None:
         """Begin to look for more relief at no more cost near a point."""
         tried = self._of(name)
-        with self._lock:
-            if tried.judge is None:
-                raise NotFound(FORGOTTEN)
-            if name in tried.searches:
-                return
-            tried.searches[name] = Looking()
-            tried.stopped.clear()
-        threading.Thread(
-            target=partial(self._search, tried, name), name="pondel-better", daemon=True
-        ).start()
+        if tried.judge is None:
+            raise NotFound(FORGOTTEN)
+        if name not in tried.searches:
+            do = partial(self._search, tried, name)
+            tried.searches[name] = self._searches.take(name, Looking, do)
 
     def stop_looking(self, name: str) -> None:
         """End a search near a point: what it found until now stands."""
@@ -203,49 +210,61 @@ class Tryouts:
         if looking is not None:
             looking.stopped.set()
 
-    def _search(self, tried: Tried, name: str) -> None:
-        be_nice()
-        judge, looking, found = tried.judge, tried.searches[name], None
-        point, _ = tried.found(name) or (None, None)
-        try:
-            if judge is not None and point is not None:
-                found = _search(tried, judge, point, looking)
-                if found is not None:
-                    tried.add(*found)
-        except PondelError as error:
-            tried.trouble = error
-        finally:
-            looking.found = found is not None
+    def _search(self, tried: Tried, name: str, looking: Looking) -> None:
+        point, _ = self._found(name)
+        found = _search(tried, point, looking)
+        if found is not None:
+            tried.add(*found)
+            looking.found = True
 
     def stop(self) -> None:
-        """Give up what is under way, and wait until it is."""
-        with self._lock:
-            under_way = list(self._tried.values())
-        give_up(under_way)
+        """Give up what is under way, and wait until it has ended."""
+        self._searches.stop()
+        self._tried.stop()
 
-    def _work(self, tried: Tried, document: Session, stretch: tuple[int, int]) -> None:
-        try:
-            judge = Judge(self._now, self._loops, self._fights, document, tried.fight, stretch)
-            tried.judge = judge
+    def _work(self, tried: Tried, stretch: tuple[int, int]) -> None:
+        document, pair = tried.document, (tried.leader.id, tried.yielder.id)
+        start_s = stretch[0] / document.rate
+        self._check_sounds(document, pair, stretch)
+        fight = self._fights.measured(document, *pair, start_s)
+        tried.fight = fight
+        judge = Judge(self._now, self._loops, self._fights, document, fight, stretch)
+        tried.judge = judge
 
-            def one(way: Way) -> None:
+        def one(way: Way) -> None:
+            try:
                 laid = laid_for(document, way.fight, way.start, judge.start_s)
+                check_cycles(laid)
                 tried.add(*_pointed(way, laid, judge.of(laid, way.fold), judge))
+            except GivenUp:
+                raise
+            except PondelError as error:
+                tried.leave_out(way.kind, error.message)
+            except Exception:
+                log.exception("%s could not be tried", way.kind)
+                tried.leave_out(way.kind, BROKEN)
 
-            waiting = chain(ways(tried.fight), folded_ways(tried.fight))
-            shared_out(_not_stopped(waiting, tried), one, self._pool)
-            tried.is_whole = not tried.stopped.is_set()
-        except PondelError as error:
-            tried.trouble = error
-        except Exception:
-            log.exception("the ways of %s could not be worked out", tried.fight.yielder.name)
-            tried.trouble = PondelError(BROKEN)
-        finally:
-            tried.finished.set()
+        shared_out(chain(ways(fight), folded_ways(fight)), one, self._pool)
+
+    def _check_sounds(self, document: Session, pair: tuple[str, str], stretch: tuple[int, int]) -> None:
+        """BadDocument where one of the two is silent in the stretch."""
+        families = groups_among(document, pair)
+        table = self._loops.table(document, *stretch, families=families)
+        for one in pair:
+            if not table.loudness_sone(one):
+                name = document.part(one).name
+                raise BadDocument(
+                    "it is silent in the loop: move the loop to where it plays", where=name
+                )
 
 
-def _search(tried: Tried, judge: Judge, point: Point, looking: Looking) -> tuple[Point, Session] | None:
-    """A point that gives more for no more, near one that is known, and the session with it."""
+def _search(tried: Tried, point: Point, looking: Looking) -> tuple[Point, Session] | None:
+    """A point that gives more for no more, near one that is known, and the session with it.
+
+    What was found until the search is stopped stands.
+    """
+    judge = tried.judge
+    assert judge is not None, "a point was judged"
     way, start_s = point.way, judge.start_s
 
     def started(settings: dict[str, Any]) -> Start:
@@ -256,23 +275,20 @@ def _search(tried: Tried, judge: Judge, point: Point, looking: Looking) -> tuple
 
     def judged_with(settings: dict[str, Any]) -> Judgement | None:
         try:
-            return judge.of(laid(settings), way.fold)
+            document = laid(settings)
+            check_cycles(document)
+            return judge.of(document, way.fold)
         except BadDocument:
             return None
+        except GivenUp as error:
+            raise Stopped from error
 
     def go_on() -> bool:
         looking.tries += 1
-        return not (tried.stopped.is_set() or looking.stopped.is_set())
+        return not looking.stopped.is_set()
 
     found = Search(way.start.settings).run(judged_with, point.judgement, MOST_TRIES, go_on)
     if found is None:
         return None
     better = replace(way, start=started(found.settings))
     return _pointed(better, laid(found.settings), found.judgement, judge, point.name)
-
-
-def _not_stopped(found: Iterator[Way], tried: Tried) -> Iterator[Way]:
-    for way in found:
-        if tried.stopped.is_set():
-            return
-        yield way

@@ -10,20 +10,25 @@ from typing import Any
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument, NotFound
+from pondel.core.first_loop import UNKNOWN_S, first_loop
 from pondel.core.moves.amounts import far_words
 from pondel.core.moves.registry import kind_of
 from pondel.jobs.desk import Desk
 from pondel.jobs.tryouts import Point
 
-USUAL_S = 8.0
-
 
 def tryouts_report(
-    desk: Desk, document: Session, leader: str, part: str, start_s: float, end_s: float | None
+    desk: Desk, document: Session, leader: str, part: str, start_s: float | None, end_s: float | None
 ) -> dict[str, Any]:
-    """All points of a fight over a stretch; NotFound for a part that is not there."""
+    """All points of a fight over a stretch; NotFound for a part that is not there.
+
+    Without a start and an end it is the stretch that the deck loops at first.
+    """
     pair = _named(document, leader), _named(document, part)
-    end_s = start_s + USUAL_S if end_s is None else end_s
+    if start_s is None and end_s is None:
+        start_s, end_s = first_loop(document, desk.frames(document) / document.rate)
+    start_s = start_s or 0.0
+    end_s = start_s + UNKNOWN_S if end_s is None else end_s
     if end_s <= start_s:
         raise BadDocument("the stretch has to end after it starts")
     start = round(start_s * document.rate)
@@ -32,6 +37,7 @@ def tryouts_report(
     if tried.trouble is not None:
         raise tried.trouble
     fight = tried.fight
+    assert fight is not None, "a fight without trouble was measured"
     return {
         "leader": fight.leader.id,
         "part": fight.yielder.id,
@@ -45,6 +51,7 @@ def tryouts_report(
                 tried.points(), key=lambda one: (one.way.fold != "both", -one.judgement.relief_db)
             )
         ],
+        "left_out": [{"kind": one.kind, "why": one.why} for one in tried.left_out],
     }
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
 from collections import OrderedDict, deque
@@ -15,15 +14,11 @@ from typing import Any, ParamSpec, TypeVar
 
 from pondel.core.errors import PondelError
 from pondel.jobs.ear_first import EarFirst
+from pondel.jobs.leases import checkpoint
+from pondel.jobs.niceness import NICENESS, be_nice
 
 Asked = ParamSpec("Asked")
 Result = TypeVar("Result")
-NICENESS, NICENESS_BEHIND = 1, 4
-"""How far work gives way to sound: what a page waits for, and what nobody looks at.
-
-Small, since other programs on the machine count too: with more, analysis all but stops beside a
-busy one. Between its steps it stands still for the ear in any case.
-"""
 MOST_QUESTIONS = 1000
 MOST_PAGES = 5
 LONGEST_STOP_S = 4.0
@@ -34,12 +29,6 @@ SLICE_S = 0.15
 
 class Superseded(PondelError):
     """A newer question came, the session changed, or nobody waits for the answer any more."""
-
-
-def be_nice(niceness: int = NICENESS_BEHIND, task: int | None = None) -> None:
-    """Let this thread, or another task, give way to those that render sound."""
-    if hasattr(os, "setpriority"):
-        os.setpriority(os.PRIO_PROCESS, task or threading.get_native_id(), niceness)
 
 
 @dataclass(eq=False)
@@ -228,13 +217,15 @@ class Turns:
     def step(self) -> None:
         """Between two steps of any work that is not for the ear: let the sound go first.
 
-        Superseded when what this thread works at is not wanted any more.
+        Superseded, or GivenUp behind pages, when what this thread works at is not wanted any more.
         """
         question = _QUESTION.get()
         if question is None:
+            checkpoint()
             self._ear.step()
             if _IS_BEHIND.get():
                 self._stand_behind()
+            checkpoint()
             return
         self._give_up_the_old(question)
         self._ear.step()

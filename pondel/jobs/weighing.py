@@ -10,10 +10,11 @@ from pondel.core.advice.claims import Claim
 from pondel.core.document import Session
 from pondel.core.families import groups_among
 from pondel.core.hearing.table import HiddenTable, Scope
-from pondel.core.judgement.thinness import thinned
+from pondel.core.judgement.thinness import Thinned
 from pondel.core.judgement.tone import warmth_db
 from pondel.jobs.analysis import Analysis
-from pondel.jobs.planned import Line, Stands, WholePlan
+from pondel.jobs.planned import STRETCH_S, Line, Stands, WholePlan
+from pondel.jobs.thinness import Thinness
 from pondel.jobs.whole_mix import MixTone, WholeMix
 
 WHOLE_SONG = "the whole song"
@@ -25,23 +26,39 @@ def table_for(analysis: Analysis, document: Session, claim: Claim) -> HiddenTabl
 
 
 def weighed(
-    analysis: Analysis, whole_mix: WholeMix, before: Session, after: Session, lines: Sequence[Line]
+    analysis: Analysis,
+    whole_mix: WholeMix,
+    thinness: Thinness,
+    before: Session,
+    after: Session,
+    lines: Sequence[Line],
 ) -> WholePlan:
-    """Compare a session without and with the lines of a plan, over the whole song."""
+    """Compare a session without and with the lines of a plan, over the whole song.
+
+    What gets thin is looked for where each line was judged, by the guard that Proof asks too.
+    """
     tones = _tone(whole_mix, before), _tone(whole_mix, after)
     loudness = [tone.integrated_lufs for tone in tones]
     warmth = [warmth_db(np.array(tone.spectrum_db)) for tone in tones]
-    thin = [
-        thinned(before.part(line.claim.yielder).name, line.candidate.judgement.tone.warmth_db)
-        for line in lines
-    ]
     return WholePlan(
         after,
         [list(_stands(analysis, before, after, line.claim)) for line in lines],
         None if loudness[0] is None or loudness[1] is None else loudness[1] - loudness[0],
         warmth[1] - warmth[0],
-        [one for one in thin if one.is_thin],
+        list(_thin(thinness, after, lines)),
     )
+
+
+def _thin(thinness: Thinness, after: Session, lines: Sequence[Line]) -> Iterator[Thinned]:
+    """What gets thin where the lines were judged: each part, and the mix, once at its worst."""
+    frames = round(STRETCH_S * after.rate)
+    found: dict[tuple[str, str], Thinned] = {}
+    for start_s in sorted({line.start_s for line in lines}):
+        for one in thinness.thin(after, round(start_s * after.rate), frames):
+            key = one.name, one.where
+            if key not in found or one.change_db < found[key].change_db:
+                found[key] = one
+    yield from found.values()
 
 
 def _tone(whole_mix: WholeMix, document: Session) -> MixTone:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import sqlite3
+import threading
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from types import SimpleNamespace
@@ -35,6 +38,34 @@ def now() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None)
 
 
+class _ClosedWithThread:
+    """Closes a connection when its thread ends and drops what was local to it."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+
+    def __del__(self) -> None:
+        with suppress(sqlite3.Error):
+            self._connection.close()
+
+
+class ThreadedDatabase(SqliteDatabase):
+    """One connection per thread, closed when the thread ends.
+
+    The connection alone is part of a reference cycle: its files would stay open until the garbage
+    collector comes by.
+    """
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        self._of_thread = threading.local()
+        super().__init__(*args, **kwargs)
+
+    def _connect(self) -> sqlite3.Connection:
+        connection = super()._connect()  # type: ignore[misc]
+        self._of_thread.closed_with_thread = _ClosedWithThread(connection)
+        return connection
+
+
 def open_database(
     path: Path, before_migrating: Callable[[str], None] = lambda migration: None
 ) -> SqliteDatabase:
@@ -51,7 +82,7 @@ def open_database(
             path.chmod(PRIVATE_FILE)
     except OSError as error:
         raise unwritable(path) from error
-    database = SqliteDatabase(
+    database = ThreadedDatabase(
         str(path),
         pragmas={"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1},
         timeout=20,

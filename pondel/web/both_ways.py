@@ -6,14 +6,22 @@ from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
-from pondel.core.errors import BadDocument
-from pondel.jobs.both_ways import both_ways
+from pondel.core.document import Session
+from pondel.core.errors import BadDocument, Busy
+from pondel.jobs.both_ways import LowEndSplit
 from pondel.web import asked
-from pondel.web.context import asked_stretch, desk, head, jobs, opened, song_facts
+from pondel.web.context import Pair, Stretch, asked_stretch, desk, head, jobs, opened, song_facts
 from pondel.web.ink import inked
 from pondel.web.moves import chosen_pair
 
 blueprint = Blueprint("both", __name__, url_prefix="/sessions/<session_id>/both-ways")
+
+
+def _split(document: Session, pair: Pair, stretch: Stretch) -> LowEndSplit:
+    """The comparison over a stretch, begun if need be."""
+    return jobs().low_end_splits.begin(
+        document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames
+    )
 
 
 @blueprint.get("")
@@ -25,7 +33,8 @@ def show(session_id: str):
     if pair is None:
         return redirect(url_for("moves.show", session_id=session_id), 303)
     stretch = asked_stretch(document)
-    found = both_ways(desk(), document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames)
+    split = _split(document, pair, stretch)
+    found, chosen = split.found, request.args.get("chosen")
     return render_template(
         "both_ways.html",
         stage="moves",
@@ -33,8 +42,10 @@ def show(session_id: str):
         document=document,
         marks=inked(document),
         pair=pair,
+        stretch=stretch,
+        split=split,
         both=found,
-        chosen=next((one for one in found.ways if one.name == request.args.get("chosen")), None),
+        chosen=next((one for one in found.ways if one.name == chosen), None) if found else None,
         room=jobs().variants.room(session_id),
     )
 
@@ -47,8 +58,12 @@ def build(session_id: str):
     variants = jobs().variants
     if pair is None or variants.room(session_id) < 2:
         raise BadDocument("two more variants are needed, and eight are as many as can be kept")
-    stretch = asked_stretch(document)
-    found = both_ways(desk(), document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames)
+    split = _split(document, pair, asked_stretch(document))
+    if split.trouble is not None:
+        raise split.trouble
+    found = split.found
+    if found is None:
+        raise Busy("both ways are still being compared: build them once their figures are there")
     first = next(one.name for one in variants.of(session_id) if one.is_open)
     base, built = asked.whole("base"), []
     for way in found.ways:

@@ -7,10 +7,11 @@ from dataclasses import asdict, dataclass
 from functools import wraps
 from typing import Any, TypeVar
 
-from flask import current_app, flash, request
+from flask import current_app, flash, request, url_for
 
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument, NotFound, NotYet, StaleEdit
+from pondel.core.first_loop import UNKNOWN_S, first_loop
 from pondel.jobs.desk import Desk
 from pondel.jobs.references import references_of
 from pondel.jobs.tasks import Jobs
@@ -131,10 +132,16 @@ SHORTEST_STRETCH_S = 0.5
 
 
 def asked_stretch(document: Session) -> Stretch:
-    """`start_s` and `end_s` of the address; BadDocument when they make no stretch."""
+    """`start_s` and `end_s` of the address, else the loop to begin with.
+
+    BadDocument when they make no stretch.
+    """
     song_s = desk().frames(document) / document.rate
-    start_s = asked.number("start_s", 0.0) or 0.0
-    end_s = asked.number("end_s") or min(song_s, 8.0)
+    start_s, end_s = asked.number("start_s"), asked.number("end_s")
+    if start_s is None and end_s is None:
+        start_s, end_s = first_loop(document, song_s)
+    start_s = start_s or 0.0
+    end_s = end_s or min(song_s, start_s + UNKNOWN_S)
     if not 0.0 <= start_s < end_s <= max(song_s, SHORTEST_STRETCH_S) + 60.0:
         raise BadDocument("the loop has to end after it starts, within the song")
     end_s = max(min(end_s, start_s + LONGEST_STRETCH_S), start_s + SHORTEST_STRETCH_S)
@@ -169,6 +176,13 @@ def asked_pair(document: Session) -> Pair | None:
     return Pair(first, second)
 
 
+def at_moves(session_id: str, part: str, move: str | None = None) -> str:
+    """The address of a part at Moves, in the fight that the page which asks has in view."""
+    leader = request.args.get("leader")
+    kept = leader if leader != part else None
+    return url_for("moves.show", session_id=session_id, part=part, move=move, leader=kept)
+
+
 def both_asked(document: Session) -> Pair:
     """The same where nothing can be said without two parts; BadDocument with fewer."""
     pair = asked_pair(document)
@@ -180,6 +194,8 @@ def both_asked(document: Session) -> Pair:
 def song_facts(session_id: str, revision: Revision) -> dict:
     """What the deck and the pictures need to know of a session, as JSON."""
     document = revision.document
+    song_s = desk().frames(document) / document.rate
+    loop_s = first_loop(document, song_s)
     neighbours = library().history.neighbours(revision)
     marks = inked(document)
     return {
@@ -191,7 +207,8 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "rate": document.rate,
         "listening_level_db_spl": document.listening_level_db_spl,
         "levels_db_spl": LEVELS_DB_SPL,
-        "seconds": desk().frames(document) / document.rate,
+        "seconds": song_s,
+        "first_loop": {"start_s": loop_s[0], "end_s": loop_s[1]},
         "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,
         "tempo_known": document.known_tempo_bpm is not None,

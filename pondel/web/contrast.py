@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, redirect, request, url_for
+from flask import Blueprint, redirect, request
 
 from pondel.core.document import Session
 from pondel.core.errors import BadDocument
 from pondel.core.operations import parse_operation
 from pondel.core.operations.contrast import NamedSpectrum
 from pondel.web import asked
-from pondel.web.context import desk, head, library
+from pondel.web.context import at_moves, desk, head, library
 
 blueprint = Blueprint("contrast", __name__, url_prefix="/sessions/<session_id>/contrast")
 KEPT, SECTION = "kept ", "section "
@@ -49,8 +49,7 @@ def lay(session_id: str):
     operation = parse_operation({"op": "contrast", **given})
     left = desk().do(session_id, [operation], base=asked.whole("base")).document
     part = left.part(str(given["part"]))
-    where = url_for("moves.show", session_id=session_id, part=part.id, move=part.moves[-1].id)
-    return redirect(where, 303)
+    return redirect(at_moves(session_id, part.id, part.moves[-1].id), 303)
 
 
 @blueprint.post("/keep")
@@ -62,13 +61,11 @@ def keep(session_id: str):
     name = asked.words("name", most=80).strip() or part.name
     body = NamedSpectrum(name=name, levels_db=[round(float(level), 1) for level in levels])
     library().shelf.keep("spectrum", name, body.model_dump())
-    return redirect(url_for("moves.show", session_id=session_id, part=part.id), 303)
+    return redirect(at_moves(session_id, part.id), 303)
 
 
 @blueprint.post("/put-away")
 def put_away(session_id: str):
     """Keep a spectrum no longer."""
     library().shelf.put_away("spectrum", asked.words("name", most=80))
-    return redirect(
-        url_for("moves.show", session_id=session_id, part=asked.words("part", most=40)), 303
-    )
+    return redirect(at_moves(session_id, asked.words("part", most=40)), 303)

@@ -9,17 +9,18 @@ from flask_wtf.csrf import CSRFError
 from peewee import DatabaseError
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge, SecurityError
 
-from pondel.core.errors import DiskFull, NotFound, NotYet, PondelError, StaleEdit
+from pondel.core.errors import Busy, DiskFull, NotFound, NotYet, PondelError, StaleEdit
 from pondel.store.room import is_full
 from pondel.web import waiting
 from pondel.web.context import jobs
 
 log = logging.getLogger("pondel.web")
-STATUSES = {NotFound: 404, StaleEdit: 409, NotYet: 503, DiskFull: 507}
+STATUSES = {NotFound: 404, StaleEdit: 409, NotYet: 503, Busy: 503, DiskFull: 507}
 TITLES = {
     404: "That is not here",
     405: "That does not go this way",
     413: "Too large",
+    503: "Busy for a moment",
     507: "The disk is full",
 }
 DAMAGED = (

@@ -182,10 +182,12 @@ def _chosen_move(pair: Pair | None) -> Any:
     if pair is None or not pair.yielder.moves:
         return None
     wanted = request.args.get("move")
-    if wanted is None and request.args.get("leader") == pair.leader.id:
-        return _for_leader(pair)
     moves = {move.id: move for move in pair.yielder.moves}
-    return moves.get(wanted or "", pair.yielder.moves[-1])
+    if wanted in moves:
+        return moves[wanted]
+    # A move that was removed leaves its fight in view.
+    is_chosen = request.args.get("leader") == pair.leader.id
+    return _for_leader(pair) if is_chosen else pair.yielder.moves[-1]
 
 
 def _for_leader(pair: Pair) -> Any:

@@ -32,6 +32,7 @@ def show(session_id: str):
     planned = desk().plans.begin(document)
     struck = _struck(planned, request.args.get("without", "")[:200])
     kept = planned.kept(struck)
+    is_weighed = bool(kept) and planned.is_complete
     return render_template(
         "plan.html",
         stage="moves",
@@ -43,7 +44,7 @@ def show(session_id: str):
         turned={n: written(struck ^ {n}) for n in range(len(planned.lines))},
         without=written(struck),
         kept=kept,
-        whole=desk().plans.weighed(planned, struck) if kept else None,
+        weighing=desk().plans.weighing(planned, struck) if is_weighed else None,
         sections=[section.name for section in document.sections] or ["the whole song"],
         kind_of=kind_of,
     )

@@ -21,7 +21,6 @@ from pondel.core.units import say_hz
 from pondel.jobs.fights import judged_in
 from pondel.jobs.listening import listen, still_to_hear
 from pondel.jobs.sides import Where
-from pondel.jobs.thinness import thin
 from pondel.jobs.turns import Superseded
 from pondel.web import asked
 from pondel.web.context import (
@@ -253,7 +252,7 @@ def figures(session_id: str):
             "proof",
             lambda: (
                 cases(document, stretch),
-                thin(desk(), document, stretch.start, stretch.frames),
+                desk().thinness.thin(document, stretch.start, stretch.frames),
             ),
         )
     except Superseded:

@@ -6,14 +6,14 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, Response, flash, redirect, request, url_for
+from flask import Blueprint, Response, flash, redirect, request
 
 from pondel.core.document import Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.operations import parse_operation
 from pondel.core.recipes.recipe import Recipe, not_held, parse_recipe, recipe_of, shipped
 from pondel.web import asked
-from pondel.web.context import desk, head, library
+from pondel.web.context import at_moves, desk, head, library
 
 blueprint = Blueprint("recipes", __name__, url_prefix="/sessions/<session_id>/recipes")
 MOST_BYTES = 1 << 20
@@ -61,7 +61,7 @@ def _asked_recipe() -> dict[str, Any] | str:
 
 
 def _to_part(session_id: str, part_id: str) -> Response:
-    return redirect(url_for("moves.show", session_id=session_id, part=part_id), 303)  # type: ignore[return-value]
+    return redirect(at_moves(session_id, part_id), 303)  # type: ignore[return-value]
 
 
 @blueprint.post("/lay")

@@ -159,8 +159,8 @@ def show(session_id: str):
     tried = desk().tryouts.begin(
         document, pair.leader.id, pair.yielder.id, stretch.start, stretch.frames
     )
-    # Looked at before the points: one that comes in meanwhile is shown, or asked for again.
-    is_busy, is_whole = tried.is_busy, tried.finished.is_set()
+    # Looked at before the points: one that comes in after it is shown, or asked for again.
+    is_busy, is_whole = tried.is_busy, tried.is_complete
     return render_template(
         "ways.html",
         stage="moves",
@@ -169,6 +169,7 @@ def show(session_id: str):
         marks=inked(document),
         pair=pair,
         tried=tried,
+        stretch=stretch,
         is_busy=is_busy,
         is_whole=is_whole,
         kind_of=kind_of,
@@ -274,5 +275,5 @@ def keep(session_id: str):
         base = jobs().variants.keep(session_id, base).id
     done = desk().do(session_id, [operation], base=base)
     part = done.document.part(fight.yielder.id)
-    where = url_for("moves.show", session_id=session_id, part=part.id, move=part.moves[-1].id)
-    return redirect(where, 303)
+    where = {"part": part.id, "leader": fight.leader.id, "move": part.moves[-1].id}
+    return redirect(url_for("moves.show", session_id=session_id, **where), 303)

@@ -84,7 +84,7 @@ def contests(
     for one in ranked_within(document, tables[0], plain, segments):
         if (one.leader, one.yielder) in pairs:
             continue
-        tables_with = [table for table in tables if one.leader in table.ids]
+        tables_with = [table for table in tables if {one.leader, one.yielder} <= set(table.ids)]
         clear = [fight_stands(table, one, segments).clear_db for table in tables_with]
         told = [each for each in clear if each is not None]
         change_db = max((abs(each - told[0]) for each in told), default=0.0)

@@ -211,6 +211,13 @@ function wireStrip() {
   });
 }
 
+/** A screen that was opened without the bounds of the loop is about another stretch than the one that plays. */
+function followLoop() {
+  const [start_s, end_s] = state.view.stretch ?? [state.loop.start_s, state.loop.end_s];
+  const differs = Math.abs(start_s - state.loop.start_s) > 1e-3 || Math.abs(end_s - state.loop.end_s) > 1e-3;
+  if (differs) reload().catch((error) => say(error.message));
+}
+
 async function begin() {
   wireStrip();
   document.addEventListener("keydown", keys);
@@ -253,6 +260,7 @@ async function begin() {
   proof.start();
   look();
   wireStage();
+  followLoop();
   let later = 0;
   on("loop", () => {
     clearTimeout(later);

@@ -16,13 +16,22 @@ export function onShown(work) {
   wire = work;
 }
 
-function addressed(url) {
+/** The chosen fight stays what it is wherever an address is about the same part and names no other. */
+function keepFight(address, form) {
+  const { leader, part } = state.view;
+  const { searchParams } = address;
+  const isOfPart = form || (/\/moves$/.test(address.pathname) && searchParams.get("part") === part);
+  if (isOfPart && leader && part !== leader && !searchParams.has("leader")) searchParams.set("leader", leader);
+}
+
+function addressed(url, form = null) {
   const address = new URL(url, location.href);
   const inside = stage.querySelector("[data-view]");
   if (JSON.parse(inside?.dataset.view ?? "{}").loop || /\/(proof|ways|both-ways)$/.test(address.pathname)) {
     address.searchParams.set("start_s", state.loop.start_s.toFixed(4));
     address.searchParams.set("end_s", state.loop.end_s.toFixed(4));
   }
+  keepFight(address, form);
   return address;
 }
 
@@ -35,7 +44,7 @@ export function go(url, { push = true, focus = null, form = null } = {}) {
   heading = { url: String(url), push: push || heading.push, focus: focus ?? (push ? null : heading.focus) };
   return inTurn(async () => {
     if (!form && !order.isNewest("stage", number)) return;
-    const { content, address } = await getPage(addressed(form ? url : heading.url), { form });
+    const { content, address } = await getPage(addressed(form ? url : heading.url, form), { form });
     if (!order.isNewest("stage", number) || !order.show("stage", number)) return;
     show(content, address);
   });
@@ -95,7 +104,7 @@ function markSpine() {
     goal.search = "";
     const { leader, yielder, part } = state.view;
     if (link.dataset.stage === "lanes" && leader && yielder) goal.search = String(new URLSearchParams({ leader, yielder }));
-    if (link.dataset.stage === "moves" && (yielder || part)) goal.search = String(new URLSearchParams({ part: yielder ?? part }));
+    if (link.dataset.stage === "moves" && (yielder || part)) goal.search = String(new URLSearchParams({ part: yielder ?? part, ...(leader && yielder ? { leader } : {}) }));
     link.href = goal.href;
   }
   const title = document.querySelector(`#spine a[aria-current]`)?.textContent;
