@@ -290,6 +290,31 @@ def test_lanes_are_read_a_zone_is_drawn_decided_and_heard(server, song, browser)
     page.context.close()
 
 
+def test_the_zone_of_the_loop_gives_place_to_that_of_the_song(server, song, browser):
+    """Until the song is known the loop answers; a zone that nobody chose follows what is measured."""
+    address, _ = server
+    page, errors = open_page(browser, f"{address}/sessions/{song}/lanes?leader=kick&yielder=tuba")
+    answers = [
+        {"for_now": True, "is_loop": True, "zone": {"low_hz": 55.0, "high_hz": 143.0}},
+        {"for_now": False, "is_loop": False, "zone": {"low_hz": 71.0, "high_hz": 208.0}},
+    ]
+    at = {"n": 0}
+
+    def answer(route):
+        found = route.fetch().json() | answers[min(at["n"], 1)]
+        at["n"] += 1
+        route.fulfill(json=found)
+
+    page.route("**/lanes/ridges*", answer)
+    page.reload()
+    until(page, "pondel.state.view.zone?.low_hz === 71")
+    assert page.input_value('[aria-label="Zone from, in Hz"]') == "71 Hz"
+    assert at["n"] >= 2
+    page.unroute_all(behavior="ignoreErrors")
+    assert errors == []
+    page.context.close()
+
+
 def made_way(browser, song: str, kind: str):
     """A page at Moves on which the tuba makes way for the kick, and the list of its errors."""
     page, errors = open_page(browser, f"{song}/moves?part=tuba&leader=kick")

@@ -198,6 +198,35 @@ def test_a_bad_file_among_good_ones_is_named_and_the_others_come_in(run, stems):
     assert "3 parts" in run("list").stdout
 
 
+def test_a_folder_comes_in_with_the_folders_below_it_and_what_stays_out_is_named(run, stems):
+    (stems / "drums").mkdir()
+    (stems / "01 Kick.wav").rename(stems / "drums" / "01 Kick.wav")
+    for name in ("notes.txt", "more.txt", ".hidden.wav", "cover.png"):
+        (stems / name).write_text("no sound")
+    result = run("import", stems, "--name", "x")
+    assert result.exit_code == 0 and "3 parts" in run("list").stdout
+    assert "more.txt, notes.txt" in result.stderr and "cover.png" in result.stderr
+    assert "hidden" not in result.stderr
+    (stems / "drums" / "old.m4a").write_bytes(b"\0\0\0 ftypM4A ")
+    fails(run("import", stems, "--name", "y"), "old.m4a")
+
+
+def test_what_is_refused_leaves_the_last_good_print_and_nothing_else(run, stems, tmp_path):
+    run("import", stems, "--name", "x")
+    out = tmp_path / "out"
+    assert run("render", "x", "--out", out).exit_code == 0
+    good = (out / "mix.wav").read_bytes()
+    fails(run("render", "x", "--out", out), "mix.wav", "already", "--replace")
+    run("do", "x", '{"op": "set part", "part": "kick", "field": "fader_db", "value": 20}')
+    fails(run("render", "x", "--out", out, "--replace"), "over full scale")
+    assert (out / "mix.wav").read_bytes() == good and [p.name for p in out.iterdir()] == ["mix.wav"]
+    assert run("render", "x", "--out", out, "--replace", "--bits", "32f").exit_code == 0
+    assert (out / "mix.wav").read_bytes() != good
+    packed = tmp_path / "x.zip"
+    assert run("archive", "x", "--out", packed).exit_code == 0
+    fails(run("archive", "x", "--out", packed), "x.zip", "already")
+
+
 def test_schema_is_json(run):
     result = run("schema", data=False)
     assert json.loads(result.stdout)["title"] == "Session"
@@ -223,6 +252,11 @@ def test_operations_from_a_script(run, stems, tmp_path):
         refused = run("do", session_id, script)
         assert refused.exit_code == 2 and refused.stderr.count("\n") == 1, wrong
     assert run("do", "nothing", script).exit_code == 2
+    in_place = run(
+        "do", session_id, '{"op": "set part", "part": "kick", "field": "fader_db", "value": -3}'
+    )
+    assert in_place.exit_code == 0 and "revision " in in_place.stdout
+    assert "write the JSON itself" in run("do", session_id, tmp_path / "gone.json").stderr
     assert "oneOf" in json.loads(run("schema", "--operations", data=False).stdout)
 
 

@@ -20,7 +20,7 @@ from pondel.core.document import Part
 from pondel.core.errors import PondelError
 from pondel.core.measures.apart import apart
 from pondel.core.measures.spectrum import axis_hz
-from pondel.core.operations import BringIn
+from pondel.core.operations import BringIn, ReplaceRecording, SetPart
 from pondel.core.operations.places import NamedMoment
 from pondel.store.prints import Order
 
@@ -120,6 +120,29 @@ def test_stems_of_unequal_start_fall_into_place_in_whatever_order_they_come():
     other = bring(document, "Other", 20.0)
     assert starts(other.document)["other"] == 0.0 and "left at the start" in other.said[0]
     assert starts(bring(document, "Plain", None).document)["plain"] == 0.0
+
+
+def test_a_new_recording_goes_where_its_file_says_unless_the_part_was_moved_by_hand():
+    document = session_of()
+    for name, stamp_s in (("A", 3600.0), ("B", 3602.0)):
+        document = bring(document, name, stamp_s).document
+    later = ReplaceRecording(part="b", file="new.wav", stamp_s=3603.5)
+    moved = later.apply(document)
+    assert starts(moved.document) == {"a": 0.0, "b": 3.5} and "3.50 s instead of 2.00 s" in moved.title
+    assert moved.document.part("b").stamp_s == 3603.5
+    by_hand = SetPart(part="b", field="start_s", value=5.0).apply(document).document
+    assert starts(later.apply(by_hand).document)["b"] == 5.0
+    plain = ReplaceRecording(part="b", file="new.wav").apply(document)
+    assert starts(plain.document)["b"] == 2.0 and plain.document.part("b").stamp_s == 3602.0
+    early = ReplaceRecording(part="b", file="new.wav", stamp_s=3590.0).apply(document)
+    assert starts(early.document)["b"] == 2.0 and "left where it was" in early.title
+
+
+def test_a_file_with_a_block_of_no_bytes_says_nothing(tmp_path):
+    data = bytearray(wav(SOUND, bext(10 * RATE)))
+    at = data.index(b"fmt ") + 8
+    data[at + 12 : at + 14] = bytes(2)
+    assert told(tmp_path, bytes(data)).markers == []
 
 
 def test_markers_become_sections_where_there_are_none():

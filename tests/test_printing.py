@@ -15,6 +15,7 @@ from pondel.core.document import Session
 from pondel.core.dsp.split import Split
 from pondel.core.engine.render import region
 from pondel.core.errors import BadDocument
+from pondel.core.operations.base import Done
 from pondel.jobs.printing import check_order, rings_out_s
 from pondel.store.prints import Order
 
@@ -139,6 +140,31 @@ def test_what_would_clip_says_by_how_much_to_lower_it_and_leaves_nothing(app, ca
         printing.print_to(document, tmp_path, Order("mix", "wav", "24"))
     (path,) = printing.print_to(document, tmp_path, Order("mix", "wav", "24", lower_db=enough))
     assert 0.98 < np.abs(soundfile.read(path)[0]).max() <= 1.0
+
+
+def test_prints_open_few_files_at_a_time_and_sum_up_the_same(printed, monkeypatch):
+    at_once = printed(what="parts", format="wav", bits="32f", split_hz=150.0)
+    monkeypatch.setattr("pondel.jobs.printing.FILES_AT_ONCE", 2)
+    by_passes = printed(what="parts", format="wav", bits="32f", split_hz=150.0)
+    assert at_once.keys() == by_passes.keys() and len(at_once) == 8
+    assert all(np.array_equal(by_passes[name], sound) for name, sound in at_once.items())
+
+
+def test_prints_begin_where_their_files_did_on_the_clock_of_their_session(printed, app, song, tmp_path):
+    library = jobs_of(app).library
+    document = library.head(song).document
+    stamps = {"kick": 3600.0, "tuba": 3601.5}
+    parts = [
+        part.model_copy(update={"stamp_s": stamps.get(part.id), "start_s": at_s})
+        for part, at_s in zip(document.parts, (0.0, 1.5, 0.0, 0.0, 0.0), strict=False)
+    ]
+    library.edit(song, None, lambda one: Done(one.model_copy(update={"parts": parts}), "Stamped"))
+    printed(what="both", format="wav", bits="24")
+    printed(what="mix", format="wav", bits="24", start_s=1.0, end_s=2.0, pattern="piece")
+    out = tmp_path / "out"
+    assert told_by(out / "Brass.wav").start_s == 3600.0
+    assert told_by(out / "mix.wav").start_s == 3600.0
+    assert told_by(out / "piece.wav").start_s == 3601.0
 
 
 def test_a_print_of_a_stretch_is_that_of_the_song_and_says_where_it_begins(printed, tmp_path):

@@ -247,6 +247,15 @@ class Session(Model):
             return {**data, "tempo_from": "told"}
         return data
 
+    def clock_origin_s(self) -> float:
+        """Where the song begins on the clock of the session its files came from; 0 where none says.
+
+        By the part whose file begins first: see the time reference of EBU Tech 3285.
+        """
+        stamped = [(part.stamp_s, part.start_s) for part in self.parts if part.stamp_s is not None]
+        stamp_s, start_s = min(stamped, default=(0.0, 0.0))
+        return stamp_s - start_s
+
     @property
     def known_tempo_bpm(self) -> float | None:
         """The tempo, None while nobody knows it."""

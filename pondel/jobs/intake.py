@@ -99,7 +99,7 @@ class Intake:
             file = media.adopt(unfinished)
         taken = self.desk.recordings.take(file)
         if arrival.replaces:
-            self._replace(arrival, file, taken, facts.rate)
+            self._replace(arrival, file, taken, facts.rate, told.start_s)
             return
         name = arrival.title or part_name(arrival.name)
 
@@ -125,11 +125,14 @@ class Intake:
             return Done(document, "Tempo")
         return FindTempo().apply(document, self.desk)
 
-    def _replace(self, arrival: Arrival, file: str, new: Recording, file_rate: int) -> None:
+    def _replace(
+        self, arrival: Arrival, file: str, new: Recording, file_rate: int, stamp_s: float | None
+    ) -> None:
         """Put a recording in the place of a part's, and say how they differ."""
         part = self.library.head(arrival.session_id).document.part(arrival.replaces)
         old = self.desk.recordings.readable(part.file) if part.file else None
-        self.arrivals.become_recording(arrival.id, file, difference(old, new, file_rate))
+        differs = difference(old, new, file_rate)
+        self.arrivals.become_recording(arrival.id, file, differs, stamp_s)
 
 
 def difference(old: Recording | None, new: Recording, file_rate: int) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from string import Formatter
 
@@ -25,6 +26,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.moves.registry import kind_of
 from pondel.core.units import say
 from pondel.jobs.curves import write_curves
+from pondel.jobs.placing import put_in_place
 from pondel.jobs.recordings import Recordings
 from pondel.store.prints import Order
 
@@ -34,6 +36,7 @@ MOST_LOWER_DB, SPLIT_HZ = 40.0, (30.0, 8000.0)
 SIDES = ("low", "high")
 CURVES = "curves"
 """What is ordered where gains, hits and responses are wanted rather than sound."""
+FILES_AT_ONCE = 128
 WHOLES = ("mix", "parts", "both", CURVES)
 """What is no part of its own."""
 
@@ -50,28 +53,76 @@ class Printing:
         folder: Path,
         order: Order,
         *,
+        replace: bool = True,
         progress: Callable[[float], None] = lambda share: None,
     ) -> list[Path]:
         """Render what was ordered into files in `folder`, in bounded memory.
 
         Parts are printed as they sound in the mix: those in no group, groups and returns, so that
-        their sum is the mix. Where whole numbers would clip nothing is left, and BadDocument says by
-        how much to lower it.
+        their sum is the mix. Files appear, or are replaced, once all of them are whole; what fails
+        changes nothing. BadDocument where whole numbers would clip, with how much to lower it, and
+        where a file is there that is not to be replaced.
+        """
+        names = self._file_names(document, order)
+        with put_in_place(folder, names, replace) as placing:
+            if order.what == CURVES:
+                placing.put(write_curves(document, self._media, placing.folder, progress))
+            else:
+                placing.put(self._print_to(document, placing.folder, order, progress))
+            return placing.placed
+
+    def _print_to(
+        self, document: Session, folder: Path, order: Order, progress: Callable[[float], None]
+    ) -> list[Path]:
+        start, end = self._stretch(document, order)
+        over = _Over(order)
+        paths: list[Path] = []
+        passes = _passes(_targets(document, order), order)
+        for n, some in enumerate(passes):
+
+            def report(share: float, done: int = n) -> None:
+                progress((done + share) / len(passes))
+
+            paths += self._pass(document, folder, order, some, (start, end), over, report)
+        over.refuse()
+        if order.format == "wav":
+            begins = round(document.clock_origin_s() * document.rate) + start
+            for path in paths:
+                stamped(path, max(0, begins))
+        return paths
+
+    def _file_names(self, document: Session, order: Order) -> list[str]:
+        """The files that an order makes, as far as they are known before it is printed.
+
+        BadDocument or BadAudio where it cannot be printed.
         """
         check_order(document, order)
         if order.what == CURVES:
-            return write_curves(document, self._media, folder, progress)
-        targets = _targets(document, order)
-        rate = document.rate
-        start, end = self._stretch(document, order)
+            return []
+        names = (name for target in _targets(document, order) for name in _sides(target, order))
+        return [f"{name}.{order.format}" for name in names]
+
+    def _pass(
+        self,
+        document: Session,
+        folder: Path,
+        order: Order,
+        targets: dict[str, render.Target],
+        stretch: tuple[int, int],
+        over: _Over,
+        progress: Callable[[float], None],
+    ) -> list[Path]:
+        """Render some of the targets at once."""
+        start, end = stretch
         names = [name for target in targets for name in _sides(target, order)]
         paths = [folder / f"{name}.{order.format}" for name in names]
-        writers: list[files.Writer] = []
-        over = _Over(order)
         done = 0
-        try:
+        with ExitStack() as opened:
+            writers: list[files.Writer] = []
             for path in paths:
-                writers.append(files.Writer(path, rate, 2, order.format, order.bits, end - start))
+                writer = files.Writer(path, document.rate, 2, order.format, order.bits, end - start)
+                opened.callback(writer.abandon)
+                writers.append(writer)
             for blocks in self._blocks(document, list(targets.values()), order, start, end):
                 over.look(names, blocks)
                 if not over.is_over:
@@ -79,15 +130,9 @@ class Printing:
                         writer.write(block)
                 done += blocks[0].shape[0]
                 progress(min(1.0, done / (end - start)))
-            over.refuse()
-            for writer in writers:
-                writer.close()
-        finally:
-            for writer in writers:
-                writer.abandon()
-        if order.format == "wav":
-            for path in paths:
-                stamped(path, start)
+            if not over.is_over:
+                for writer in writers:
+                    writer.close()
         return paths
 
     def print_bytes(self, document: Session, order: Order) -> int:
@@ -247,6 +292,14 @@ def _split(
             yield [side[dropped:] for side in both]
     left = [side for split in splits for side in split.rest()]
     yield [side[late:] for side in left]
+
+
+def _passes(targets: dict[str, render.Target], order: Order) -> list[dict[str, render.Target]]:
+    """The targets in groups, so that no more files than `FILES_AT_ONCE` are open at a time."""
+    names = list(targets)
+    size = FILES_AT_ONCE // len(_sides("", order))
+    groups = [names[first : first + size] for first in range(0, len(names), size)]
+    return [{name: targets[name] for name in group} for group in groups]
 
 
 def _free_name(name: str, taken: Iterable[str]) -> str:

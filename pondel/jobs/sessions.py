@@ -30,21 +30,46 @@ from pondel.store.arrivals import same_recording
 from pondel.store.library import Library
 from pondel.store.room import written_in
 
+MOST_NAMED = 5
+OTHER_SOUNDS = {".m4a", ".aac", ".wma", ".opus", ".caf", ".au", ".w64", ".bwf", ".mp2", ".mp4", ".wv"}
+"""Sound that a folder may hold besides the formats that are read: each file is refused by name."""
 Take = Callable[[str, str, int], str]
 """Takes in a file by its name, its part's name and the session's rate; the name it is kept under."""
 
 
-def audio_files(paths: Iterable[Path]) -> list[Path]:
-    """The audio files named, and those directly in the folders named, in order of name."""
+def audio_files(paths: Iterable[Path], left_out: Callable[[str], None]) -> list[Path]:
+    """The audio files named, and those in the folders named and below them, in order of name.
+
+    Files of other kinds inside the folders are told to `left_out`, a line for each kind; hidden ones
+    are passed over.
+    """
     found: list[Path] = []
     for path in paths:
         if path.is_dir():
-            found += sorted(p for p in path.iterdir() if p.suffix.lower() in files.EXTENSIONS)
+            inside = [one for one in sorted(path.rglob("*")) if _is_shown(one, path)]
+            audio = [one for one in inside if one.suffix.lower() in (*files.EXTENSIONS, *OTHER_SOUNDS)]
+            found += audio
+            _tell_others(path, [one for one in inside if one not in set(audio)], left_out)
         elif path.is_file():
             found.append(path)
         else:
             raise BadAudio("there is no such file or folder", where=str(path))
     return found
+
+
+def _is_shown(path: Path, folder: Path) -> bool:
+    """Whether it is a file that neither it nor a folder above it hides."""
+    names = path.relative_to(folder).parts
+    return path.is_file() and not any(name.startswith((".", "__MACOSX")) for name in names)
+
+
+def _tell_others(folder: Path, others: list[Path], left_out: Callable[[str], None]) -> None:
+    by_kind: dict[str, list[str]] = {}
+    for path in others:
+        by_kind.setdefault(path.suffix.lower() or "no ending", []).append(path.name)
+    for kind, names in by_kind.items():
+        named = ", ".join(names[:MOST_NAMED]) + (" ..." if len(names) > MOST_NAMED else "")
+        left_out(f"{folder.name}: left out, as {kind} is no audio format that Pondel reads: {named}")
 
 
 def import_files(
@@ -54,8 +79,9 @@ def import_files(
     *,
     refused: Callable[[PondelError], None],
     progress: Callable[[str], None] = lambda name: None,
+    note: Callable[[str], None] = lambda line: None,
 ) -> str:
-    """A new session from audio files; returns its id.
+    """A new session from audio files; returns its id. What is said of each goes to `note`.
 
     A file that cannot become a part is passed to `refused` and the others still come in;
     BadAudio when none could. The session takes the rate most of the files have.
@@ -89,7 +115,10 @@ def import_files(
             continue
         title = part_name(path.name, prefix)
         brought = brought_in(recordings, session.parts, title, file, told_by(path))
-        session = brought.apply(session).document
+        done = brought.apply(session)
+        session = done.document
+        for line in done.said:
+            note(line)
     if not session.parts:
         raise BadAudio("none of the files can become a part", where=name)
     bpm = estimate_bpm([recordings.hits_s(part) for part in session.parts])

@@ -184,16 +184,19 @@ class Arrivals:
                 self.fail(arrival_id, same_recording(twin))
         self._drop(arrival_id)
 
-    def become_recording(self, arrival_id: str, file: str, differs: str) -> None:
+    def become_recording(self, arrival_id: str, file: str, differs: str, stamp_s: float | None) -> None:
         """Put the file in the place of a part's recording and end the arrival in one transaction.
 
-        `differs` is in words how it differs from what was there; NotFound when the part is gone.
+        `differs` is in words how it differs from what was there, `stamp_s` where its file says that it
+        begins; NotFound when the part is gone.
         """
         with self._library.database.atomic("immediate"):
             arrival = self.get(arrival_id)
             if arrival.state != READING:
                 return
-            operation = ReplaceRecording(part=arrival.replaces, file=file, differs=differs)
+            operation = ReplaceRecording(
+                part=arrival.replaces, file=file, differs=differs, stamp_s=stamp_s
+            )
             self._library.edit(arrival.session_id, None, operation.apply, arrival=True)
             self._finish(arrival_id, arrival.replaces)
         self._drop(arrival_id)

@@ -265,6 +265,8 @@ def test_a_folder_with_more_files_than_parts_is_refused(tmp_path, monkeypatch):
         (tmp_path / f"{n}.wav").write_bytes(audio(sine(99, 0.1)))
     library = Library(tmp_path / "data")
     with pytest.raises(PondelError, match="at most 2 parts, not 3"):
-        sessions.import_files(library, "x", sessions.audio_files([tmp_path]), refused=pytest.fail)
+        sessions.import_files(
+            library, "x", sessions.audio_files([tmp_path], pytest.fail), refused=pytest.fail
+        )
     assert library.sessions() == []
     library.close()

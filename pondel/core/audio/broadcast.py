@@ -26,6 +26,7 @@ LATEST_S = 86_400.0
 """A time reference counts from midnight; what is later tells nothing."""
 WANTED = (b"fmt ", b"bext", b"cue ", b"LIST")
 UNREADABLE = (
+    ArithmeticError,
     ValueError,
     AssertionError,
     struct.error,

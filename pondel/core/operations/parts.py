@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from pondel.core.document import MOST_PARTS, Name, Part, Session
+from pondel.core.document import LATEST_STAMP_S, MOST_PARTS, Name, Part, Session
 from pondel.core.errors import BadDocument
 from pondel.core.ids import fresh_id
 from pondel.core.losses import without
@@ -25,7 +25,7 @@ from pondel.core.operations.base import (
     on_part,
     shown_at,
 )
-from pondel.core.operations.places import NamedMoment, in_place, sections_between
+from pondel.core.operations.places import NamedMoment, in_place, replaced_in_place, sections_between
 from pondel.core.reading import parse_session, to_json
 from pondel.core.refs import PartRef
 from pondel.core.units import parse
@@ -260,13 +260,16 @@ class ReplaceRecording(Operation):
     part: PartRef
     file: Annotated[str, Field(min_length=1, max_length=400)]
     differs: Words = ""
+    stamp_s: Annotated[float, Field(ge=0, le=LATEST_STAMP_S)] | None = None
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         part = document.part(self.part)
         if part.file is None:
             raise BadDocument("a return has no recording to replace", where=part.name)
         left = on_part(document, self.part, lambda data: data.update(file=self.file))
-        title = f"New recording of {part.name}" + (f": {self.differs}" if self.differs else "")
+        left, moved = replaced_in_place(left, self.part, self.stamp_s)
+        differs = ", ".join(one for one in (self.differs, moved) if one)
+        title = f"New recording of {part.name}" + (f": {differs}" if differs else "")
         return Done(left, title)
 
 

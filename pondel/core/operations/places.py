@@ -36,7 +36,7 @@ def in_place(document: Session) -> tuple[Session, list[str]]:
     others = [part for part in document.parts[:-1] if part.stamp_s is not None]
     if new.stamp_s is None or not others:
         return document, []
-    origin_s = _origin_s(others)
+    origin_s = document.model_copy(update={"parts": others}).clock_origin_s()
     start_s = new.stamp_s - origin_s
     if abs(start_s) > FURTHEST_S:
         far = f"{abs(start_s) / 3600:.1f} h from the others"
@@ -50,10 +50,27 @@ def in_place(document: Session) -> tuple[Session, list[str]]:
     return _moved(document, later), [f"begins {-start_s:.2f} s before the others, which moved later."]
 
 
-def _origin_s(parts: Sequence[Part]) -> float:
-    """The stamp of the song's beginning, by the part that began first."""
-    first = min(parts, key=lambda part: part.stamp_s or 0.0)
-    return (first.stamp_s or 0.0) - first.start_s
+def replaced_in_place(document: Session, part_id: str, stamp_s: float | None) -> tuple[Session, str]:
+    """The document with a part whose new recording begins at a stamp, and what was done, in words.
+
+    It moves where the part stood as its old stamp said; one that was moved by hand stays.
+    """
+    part = document.part(part_id)
+    if stamp_s is None or stamp_s == part.stamp_s:
+        return document, ""
+    origin_s = document.clock_origin_s()
+    stood_as_stamped = part.stamp_s is not None and _as_stamped(part, origin_s)
+    start_s = stamp_s - origin_s
+    data = to_json(document)
+    (found,) = [one for one in data["parts"] if one["id"] == part_id]
+    found["stamp_s"] = stamp_s
+    said = ""
+    if stood_as_stamped and 0.0 <= start_s <= FURTHEST_S:
+        found["start_s"] = round(start_s, 6)
+        said = f"starts at {start_s:.2f} s instead of {part.start_s:.2f} s, as its file says"
+    elif stood_as_stamped:
+        said = f"its file says it begins {start_s:.2f} s from the song's start: left where it was"
+    return parse_session(data), said
 
 
 def _as_stamped(part: Part, origin_s: float) -> bool:

@@ -92,7 +92,7 @@ const { now: load, soon } = question(
 async function showRidges(signal) {
   data = await getInTurn(about("lanes/ridges"), signal);
   lanes = new Map(data.lanes.map((lane) => [lane.id, lane]));
-  if (!state.view.zone && data.zone) takeZone(data.zone.low_hz, data.zone.high_hz);
+  measureZone(data.zone);
   redraw();
 }
 
@@ -231,6 +231,16 @@ function takeZone(low_hz, high_hz) {
   state.view.zone = { low_hz: Number(low_hz.toFixed(1)), high_hz: Number(high_hz.toFixed(1)) };
   showZone();
   tell("zone");
+}
+
+/** The zone that was taken from what was measured last. @type {any} */
+let measured = null;
+
+/** The zone as it is measured now, unless another one was chosen: the loop's until the song is known. */
+function measureZone(found) {
+  if (!found || (state.view.zone && state.view.zone !== measured)) return;
+  takeZone(found.low_hz, found.high_hz);
+  measured = state.view.zone;
 }
 
 function chooseZone(low_hz, high_hz) {
