@@ -229,7 +229,7 @@ def test_a_fight_that_is_treated_already_is_left(dense, planned, decided):
     assert again.finished.wait(120) and again.trouble is None
     assert again.lines == []
     told = {one.claim.leader: one.why for one in again.left}
-    assert told["kick"].startswith("it makes way for Kick already, by its ")
+    assert told["kick"].startswith("it makes room for Kick already, by its ")
 
 
 def made(relief_db: float, cost: float, usual: dict, kind: str) -> Candidate:

@@ -74,7 +74,7 @@ def test_the_ear_on_one_side_hears_what_is_there(side):
 def test_it_says_where_it_goes_and_is_judged_where_it_gives_way():
     kind = kind_of("pan")
     told = [(kind.in_brief(move), kind.judged_in(move)) for move in map(_at, (-0.48, 0.0, 0.33))]
-    assert told == [("48 % left", "right"), ("in the middle", "both"), ("33 % right", "left")]
+    assert told == [("L48", "right"), ("C", "both"), ("R33", "left")]
 
 
 def _at(pan: float):

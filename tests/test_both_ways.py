@@ -74,6 +74,9 @@ def test_a_third_part_does_not_own_the_subs(found):
 def test_both_are_built_as_variants_and_what_was_open_stays(app, caller, song):
     variants, library = jobs_of(app).variants, jobs_of(app).library
     before = library.head(song).document
+    caller.client.get(f"/sessions/{song}/{PATH}")
+    split = jobs_of(app).low_end_splits.begin(before, "kick", "tuba", *LOOP)
+    assert split.finished.wait(60) and split.is_complete
     shown = caller.client.get(f"/sessions/{song}/{PATH}").get_data(as_text=True)
     assert "Kick owns the subs" in shown and "Tuba owns the subs" in shown
     answer = caller.post(f"/sessions/{song}/{PATH.replace('?', '/build?')}")

@@ -326,6 +326,33 @@ def made_way(browser, song: str, kind: str):
     return page, errors
 
 
+def test_the_fight_in_view_changes_only_where_it_is_chosen(server, files, own_song, browser):
+    """Moves come and go; what is added makes room for the part that was chosen."""
+    address, jobs = server
+    data = to_json(jobs.library.head(own_song).document)
+    kick, tuba = data["parts"]
+    horn = {**tuba, "id": "horn", "name": "Horn", "tag": "HN", "fader_db": -9}
+    data["parts"] = [kick, horn, tuba]
+    song = jobs.library.create(parse_session(data), rate_known=True)
+    page, errors = open_page(browser, f"{address}/sessions/{song}/moves?part={tuba['id']}&leader=horn")
+    in_view = "[pondel.state.view.leader, pondel.state.view.part]"
+    page.select_option("#add-kind", "eq")
+    page.click('[data-add="add move"]')
+    page.wait_for_selector("#chain [data-move=m1]")
+    assert page.evaluate(in_view) == ["horn", tuba["id"]]
+    page.click("button:text-is('Remove')")
+    page.wait_for_selector("#chain [data-move=m1]", state="detached")
+    until(page, f'JSON.stringify({in_view}) === \'["horn","{tuba["id"]}"]\'')
+    page.select_option("#add-kind", "compressor")
+    page.click('[data-add="give way"]')
+    page.wait_for_selector("#chain [data-move=m1]")
+    (move,) = jobs.library.head(song).document.part(tuba["id"]).moves
+    assert (move.key.source, move.began.leader) == ("horn", "horn")
+    assert page.evaluate(in_view) == ["horn", tuba["id"]]
+    assert errors == []
+    page.context.close()
+
+
 def test_the_spectra_of_a_move_are_drawn_as_they_are_now(server, own_song, browser):
     address, _ = server
     page, errors = made_way(browser, f"{address}/sessions/{own_song}", "eq")

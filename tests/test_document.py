@@ -186,6 +186,13 @@ def test_a_hash_does_not_depend_on_the_order_of_fields():
         ("0.1 s", "ms", 100),
         ("4:1", ":1", 4),
         ("60 %", "%", 0.6),
+        ("L30", "pan", -0.3),
+        ("30 r", "pan", 0.3),
+        ("C", "pan", 0),
+        ("-0.3", "pan", -0.3),
+        ("45", "pan", 0.45),
+        ("right", "pan", 1),
+        ("12 % left", "pan", -0.12),
     ],
 )
 def test_typed_values_carry_their_units(text, unit, value):
@@ -198,6 +205,9 @@ def test_off_and_endless_values_where_they_are_allowed():
     for text in ("off", "six", "", "4 Hz", "1e999", "nan"):
         with pytest.raises(BadDocument):
             units.parse(text, "dB")
+    for text in ("", "up", "l30r", "-"):
+        with pytest.raises(BadDocument, match="L30, C or R30"):
+            units.parse(text, "pan")
 
 
 @pytest.mark.parametrize(
@@ -210,6 +220,8 @@ def test_off_and_endless_values_where_they_are_allowed():
         (12000, "Hz", "12 kHz"),
         (math.inf, ":1", "∞:1"),
         (0.5, "%", "50 %"),
+        (-0.3, "pan", "L30"),
+        (0.001, "pan", "C"),
         (0.05, "ms", "0.05 ms"),
         (None, "Hz", "off"),
     ],

@@ -105,6 +105,21 @@ def test_levels_are_told_in_a_line():
     part = {"trim_db": -2.0, "fader_db": -6.0, "pan": -0.35, "mute": True, "silent_key": False}
     part |= {"group": "Brass", "sends": [{"to": "Hall", "level_db": -12.0, "tap": "after fader"}]}
     assert levels_in_words(part) == (
-        "trim −2.0 dB, fader −6.0 dB, pan 35 % left, muted, into Brass, "
-        "sent to Hall at −12.0 dB, after fader"
+        "trim −2.0 dB, fader −6.0 dB, pan L35, muted, into Brass, sent to Hall at −12.0 dB, after fader"
     )
+
+
+def test_reasons_of_a_first_setting_stand_beside_what_was_changed_by_hand_since(
+    app, caller, song, sheet
+):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="compressor")
+    (move,) = sheet()["parts"][1]["moves"]
+    assert move["why"] and move["changed_by_hand"] == []
+    for field, value in (("threshold_db", -40), ("key.high_cut_hz", 500)):
+        caller.edit(song, op="set move", part="tuba", move="m1", field=field, value=value)
+    changed = sheet()["parts"][1]["moves"][0]["changed_by_hand"]
+    assert changed == ["key, high cut 500 Hz", "threshold −40.0 dB"]
+    page = caller.client.get(f"/sessions/{song}/recall").text
+    assert "changed by hand since: key, high cut 500 Hz, threshold −40.0 dB" in page
+    shown = caller.client.get(f"/sessions/{song}/moves?part=tuba&move=m1").text
+    assert "Changed by hand since: key, high cut 500 Hz, threshold −40.0 dB" in shown

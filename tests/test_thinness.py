@@ -7,8 +7,6 @@ import pytest
 from conftest import hits, sine
 from web_tools import audio, jobs_of
 
-from pondel.jobs.thinness import thin
-
 SECONDS = 4
 STEMS = {
     "kick.wav": audio(hits(SECONDS)),
@@ -25,7 +23,7 @@ def song(filled):
 
 def found(app, song):
     jobs = jobs_of(app)
-    return thin(jobs.desk, jobs.library.head(song).document, *LOOP)
+    return jobs.desk.thinness.thin(jobs.library.head(song).document, *LOOP)
 
 
 def cut(caller, song, gain_db, part="tuba"):

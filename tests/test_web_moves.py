@@ -75,6 +75,38 @@ def test_every_move_is_laid_shown_pictured_and_checked(app, caller, song, kind, 
     assert np.isfinite(np.frombuffer(sound.data, "<f4")).all()
 
 
+def faults(caller, song, move):
+    page = caller.client.get(f"/sessions/{song}/moves/checks?part=tuba&move={move}&{LOOP}")
+    return html.unescape(page.text)
+
+
+@pytest.mark.parametrize("kind", [name for name, one in KINDS.items() if one.start])
+def test_a_first_setting_is_told_to_be_out_of_date_only_once_it_is(app, caller, song, kind):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind=kind)
+    (move,) = head(app, song).part("tuba").moves
+    assert "calculated again" not in faults(caller, song, move.id)
+
+
+def test_a_part_that_comes_softer_is_told_with_a_recalculation(app, caller, song):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="compressor")
+    caller.edit(song, op="set part", part="kick", field="trim_db", value=-6)
+    told = faults(caller, song, "m1")
+    assert "calculated again" in told and "Recalculate" in told
+    before = head(app, song).part("tuba").moves[0].threshold_db
+    caller.edit(song, op="go as far", part="tuba", move="m1")
+    after = head(app, song).part("tuba").moves[0].threshold_db
+    assert after == pytest.approx(before - 6, abs=0.5)
+    assert "calculated again" not in faults(caller, song, "m1")
+
+
+def test_a_duck_that_is_at_its_range_on_every_hit_is_told(caller, song):
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="compressor")
+    assert "at its range" not in faults(caller, song, "m1")
+    for field, value in (("range_db", 2), ("threshold_db", -50)):
+        caller.edit(song, op="set move", part="tuba", move="m1", field=field, value=value)
+    assert "at its range of 2.0 dB on 100 % of the hits" in faults(caller, song, "m1")
+
+
 def test_an_edit_brings_the_sound_under_the_playhead_along(app, caller, song, monkeypatch):
     monkeypatch.setattr("pondel.web.deck.PATIENCE_S", 30.0)
     listen = {"hear": "mix", "parts": [], "state": "after", "at": [3, 4, 5]}

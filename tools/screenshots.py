@@ -56,7 +56,7 @@ def prepare(page: Page, what: str | None) -> None:
     elif what is not None:
         page.select_option("#add-kind", what)
         page.click('[data-add="give way"]')
-        page.wait_for_selector("text=Why it began like this", timeout=120_000)
+        page.wait_for_selector("text=Why this first setting", timeout=120_000)
     if "/ways" in page.url:
         page.wait_for_selector("#ways:not([data-poll]) .plane", timeout=60_000)
         page.click(".ways-table tr:has-text('Multiband') .amount >> nth=2")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -161,6 +163,11 @@ def gain_on_hits(trace: Traced, hits_s: np.ndarray, *, rises: bool = False) -> O
     return _on_hits(falls, TRACE_RATE, hits_s, AFTER_HIT_S, rises)
 
 
+def deepest_on_hits(trace: Traced, hits_s: np.ndarray) -> np.ndarray:
+    """The deepest fall of a move's gain after each hit, in dB, (hits,); as `gain_on_hits`."""
+    return np.array(_furthest(trace.high, TRACE_RATE, hits_s, AFTER_HIT_S, max))
+
+
 def drop_on_hits(
     before: np.ndarray, after: np.ndarray, hits_s: np.ndarray, *, rises: bool = False
 ) -> OnHits:
@@ -201,6 +208,20 @@ def _on_hits(
     falls: np.ndarray, per_second: float, hits_s: np.ndarray, after_s: float, rises: bool
 ) -> OnHits:
     furthest = min if rises else max
+    depths = _furthest(falls, per_second, hits_s, after_s, furthest)
+    if not depths:
+        return OnHits(0, 0.0, 0.0)
+    return OnHits(len(depths), float(np.median(depths)), furthest(depths))
+
+
+def _furthest(
+    falls: np.ndarray,
+    per_second: float,
+    hits_s: np.ndarray,
+    after_s: float,
+    furthest: Callable[[Any], float],
+) -> list[float]:
+    """The lowest or highest value after each hit, until the next one at the latest."""
     depths = []
     ends = np.append(hits_s, np.inf)[1:]
     for hit, following in zip(hits_s, ends, strict=True):
@@ -208,9 +229,7 @@ def _on_hits(
         stretch = falls[int(hit * per_second) : int(np.ceil(last * per_second))]
         if stretch.size:
             depths.append(float(furthest(stretch)))
-    if not depths:
-        return OnHits(0, 0.0, 0.0)
-    return OnHits(len(depths), float(np.median(depths)), furthest(depths))
+    return depths
 
 
 def small_speakers_lufs(sound: np.ndarray, rate: int) -> float | None:

@@ -42,6 +42,16 @@ def settings_of(document: Session, move: Any) -> list[Setting]:
     return [one for n, one in enumerate(found) if one.path not in {each.path for each in found[:n]}]
 
 
+def changed_by_hand(document: Session, move: Any) -> list[str]:
+    """The settings of a first setting that were set by hand since, each with its value now."""
+    paths = move.began.by_hand if move.began is not None else []
+    return [
+        f"{one.label} {one.words}"
+        for one in settings_of(document, move)
+        if any(one.path == path or one.path.startswith(f"{path}.") for path in paths)
+    ]
+
+
 def name_of(document: Session, part_id: str | None, own: str = "its own part") -> str:
     """What a part that is pointed at is called."""
     if part_id is None:

@@ -11,6 +11,11 @@ from pondel.core.notes import note_hz
 
 MINUS = "\N{MINUS SIGN}"
 _NUMBER = re.compile(r"^([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+))\s*(k)?\s*([a-z%:/0-9]*)$")
+PAN = "pan"
+_PAN = re.compile(
+    r"^(?P<side>l|left|r|right|c|center|centre)?\s*(?P<number>[+-]?\d+(?:[.,]\d*)?)?\s*(?P<percent>%)?"
+    r"\s*(?P<other>l|left|r|right)?$"
+)
 _OFF = {"off", "none", "-", "–"}
 _ENDLESS = {"inf", "inf:1", "∞", "∞:1"}
 _UNITS: dict[str, dict[str, float]] = {
@@ -45,6 +50,8 @@ def parse(
     long, and a frequency as a note, "A1", "F#2". Raises BadDocument when it cannot be read; per cent
     become a share of 1.
     """
+    if unit == PAN:
+        return _parse_pan(text)
     note = _NOTE.match(text.strip().lower()) if unit in ("ms", "s") else None
     if note is not None:
         if beat_s is None:
@@ -66,6 +73,21 @@ def parse(
         raise BadDocument(f"{text.strip()!r:.40} is not {wanted}")
     value = float(match[1].replace(",", "."))
     return value * (1000.0 if match[2] else 1.0) * factors[match[3]]
+
+
+def _parse_pan(text: str) -> float:
+    """A place from -1 (left) to 1 (right): "L30", "30 R", "C", "-0.3"; more than 1 are per cent."""
+    match = _PAN.match(text.strip().lower().replace(MINUS, "-"))
+    if match is None or (match["side"] and match["other"]):
+        raise BadDocument(f"{text.strip()!r:.40} is no place: type L30, C or R30")
+    side = (match["side"] or match["other"] or "")[:1]
+    if side == "c":
+        return 0.0
+    value = float((match["number"] or "100").replace(",", "."))
+    if not side and match["number"] is None:
+        raise BadDocument(f"{text.strip()!r:.40} is no place: type L30, C or R30")
+    value = value / 100.0 if side or match["percent"] or abs(value) > 1.0 else value
+    return -value if side == "l" else value
 
 
 def say(value: float | None, unit: str, decimals: int = 1) -> str:
@@ -114,6 +136,12 @@ def _say_ms(value: float) -> str:
     return f"{text.replace('-', MINUS)} ms"
 
 
+def _say_pan(value: float) -> str:
+    """A place as desks write it: L30, C, R30, in per cent."""
+    percent = f"{abs(value) * 100:.0f}"
+    return "C" if percent == "0" else f"{'L' if value < 0 else 'R'}{percent}"
+
+
 _SAID: dict[str, Callable[[float], str]] = {
     ":1": _say_ratio,
     "%": lambda value: f"{value * 100:.0f} %".replace("-", MINUS),
@@ -121,4 +149,5 @@ _SAID: dict[str, Callable[[float], str]] = {
     "bpm": lambda value: f"{_trim(value, 2)} bpm",
     "beats": lambda value: f"{_trim(value, 3)} beats".replace("-", MINUS),
     "ms": _say_ms,
+    PAN: _say_pan,
 }

@@ -66,7 +66,14 @@ class LowEndSplits:
         self._splits = Leases[LowEndSplit]("comparisons of the low end", MOST_KEPT)
 
     def begin(self, document: Session, leader: str, part: str, start: int, frames: int) -> LowEndSplit:
-        """The comparison over a stretch: begun, or as far as it has come."""
+        """The comparison over a stretch: begun, or as far as it has come.
+
+        BadDocument while one of the two is not heard in the mix.
+        """
+        for one in (leader, part):
+            if not self._desk.fights.are_heard(document, one):
+                name = document.part(one).name
+                raise BadDocument("it is not heard in the mix: there is no way to compare", where=name)
 
         def compare(split: LowEndSplit) -> None:
             split.found = both_ways(self._desk, document, leader, part, start, frames)
@@ -82,14 +89,7 @@ class LowEndSplits:
 def both_ways(
     desk: Desk, document: Session, leader: str, part: str, start: int, frames: int
 ) -> BothWays:
-    """Lay both in turn and hear them over a stretch, each part in the subs and in the low mids.
-
-    BadDocument while one of the two is not heard in the mix.
-    """
-    for one in (leader, part):
-        if not desk.fights.are_heard(document, one):
-            name = document.part(one).name
-            raise BadDocument("it is not heard in the mix: there is no way to compare", where=name)
+    """Lay both in turn and hear them over a stretch, each part in the subs and in the low mids."""
     groups = groups_among(document, (leader, part))
     start_s = start / document.rate
     fight = desk.fight(document, leader, part, start_s)

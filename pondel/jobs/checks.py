@@ -7,6 +7,7 @@ for advice in found_wrong(desk, document, "tuba", "m1", start, frames):
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -18,18 +19,22 @@ from pondel.core.dsp.fold import Side
 from pondel.core.engine import routing
 from pondel.core.engine.listen import Plan
 from pondel.core.errors import BadDocument
+from pondel.core.evidence import deepest_on_hits, within
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.moves.base import Traced, key_in
-from pondel.core.moves.checking import Heard
+from pondel.core.moves.checking import Heard, settings_of
 from pondel.core.moves.picture import Picture
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
+from pondel.core.operations.how_far import GoAsFar, differ_by_ear
+from pondel.core.refs import hits_source
 from pondel.core.survival import sound_of
 from pondel.core.units import change, say
 from pondel.jobs.desk import Desk
 from pondel.jobs.fights import judged_in
 
 WHOLE_HZ = np.array([1000.0])
+AT_RANGE_DB, LEAST_HITS = 0.1, 4
 
 
 @dataclass(frozen=True)
@@ -79,7 +84,25 @@ class _Looked:
             limits is None or any(first < end and last > self.start for first, last in limits),
             _mean_db(trace),
             self._cost_share(),
+            self._at_range(move, now.reductions(part.id, *where)),
         )
+
+    def _at_range(self, move: Any, traces: dict[str, Traced]) -> dict[str, float]:
+        """The share of the hits on which each gain with a ratio is at the end of its range."""
+        source = hits_of(move, self.part)
+        if not self.document.has_part(source):
+            return {}
+        all_hits_s = self.desk.fights.hits_s(self.document, self.document.part(source))
+        hits_s = within(all_hits_s, self.start, self.frames, self.document.rate)
+        found = {}
+        for path, values in settings_of(move.model_dump()):
+            trace = traces.get(f"{move.id}/{path.split('.')[1]}" if path else move.id)
+            range_db = values.get("range_db") or 0.0
+            if trace is not None and "ratio" in values and "mode" not in values and range_db > 0.0:
+                deepest = deepest_on_hits(trace, hits_s)
+                if deepest.size >= LEAST_HITS:
+                    found[path] = float(np.mean(deepest >= range_db - AT_RANGE_DB))
+        return found
 
     def _cost_share(self) -> float:
         """What of the part's own loudness the move takes where it is judged, all others in play."""
@@ -111,7 +134,34 @@ def found_wrong(
     """All that is wrong with a move, in words; each mending says what it would change."""
     looked = _Looked(desk, document, part_id, move_id, start, frames, leader_id)
     heard, found = looked.wrong()
-    return [_foreseen(looked, heard, found, one) for one in found]
+    told = [_foreseen(looked, heard, found, one) for one in found]
+    return [*told, *_out_of_date(looked)]
+
+
+def _out_of_date(looked: _Looked) -> list[Advice]:
+    """A first setting that would be another if it were calculated from the parts as they are now."""
+    move = move_of(looked.document.part(looked.part), looked.move)
+    if (
+        move.began is None
+        or not move.on
+        or move.lost
+        or not looked.document.has_part(move.began.leader)
+    ):
+        return []
+    again = GoAsFar(part=looked.part, move=move.id)
+    try:
+        left = again.apply(looked.document, looked.desk).document
+    except BadDocument:
+        return []
+    fresh = move_of(left.part(looked.part), move.id)
+    if not differ_by_ear(move.model_dump(), fresh.model_dump()):
+        return []
+    kind = kind_of(move.kind)
+    text = (
+        "The parts have changed since this first setting was calculated: it is "
+        f"{kind.in_brief(move)}, calculated again {kind.in_brief(fresh)}."
+    )
+    return [Advice(text, "Recalculate", again.model_dump(exclude_none=True))]
 
 
 def _foreseen(looked: _Looked, heard: Heard, found: list[Advice], advice: Advice) -> Advice:
@@ -147,6 +197,12 @@ def _moved_db(trace: Traced | None, picture: Picture) -> tuple[float, float]:
     low, high = float(trace.low.min()) - rest_db, float(trace.high.max()) - rest_db
     least = 0.0 if low <= 0.0 <= high else min(abs(low), abs(high))
     return max(abs(low), abs(high)), least
+
+
+def hits_of(move: Any, part_id: str) -> str:
+    """The part whose hits a move acts on: its sidechain's, or its own."""
+    key = key_in(move)
+    return key.source if key is not None else hits_source(move, part_id) or part_id
 
 
 def _mean_db(trace: Traced | None) -> float:

@@ -178,7 +178,7 @@ def asked_pair(document: Session) -> Pair | None:
 
 def at_moves(session_id: str, part: str, move: str | None = None) -> str:
     """The address of a part at Moves, in the fight that the page which asks has in view."""
-    leader = request.args.get("leader")
+    leader = request.args.get("in_view")
     kept = leader if leader != part else None
     return url_for("moves.show", session_id=session_id, part=part, move=move, leader=kept)
 

@@ -15,12 +15,12 @@ from pondel.web import waiting
 from pondel.web.context import jobs
 
 log = logging.getLogger("pondel.web")
-STATUSES = {NotFound: 404, StaleEdit: 409, NotYet: 503, Busy: 503, DiskFull: 507}
+STATUSES = {NotFound: 404, StaleEdit: 409, NotYet: 503, Busy: 429, DiskFull: 507}
 TITLES = {
     404: "That is not here",
     405: "That does not go this way",
     413: "Too large",
-    503: "Busy for a moment",
+    429: "Busy for a moment",
     507: "The disk is full",
 }
 DAMAGED = (

@@ -32,6 +32,7 @@ from pondel.core.moves.starting import THROUGH
 from pondel.core.operations.under_one import amounts_by_role, laid_together
 from pondel.core.recipes import spaces
 from pondel.core.refs import hits_source
+from pondel.core.settings import changed_by_hand
 from pondel.jobs.checks import found_wrong
 from pondel.jobs.fights import ANY_ZONE_HZ
 from pondel.jobs.turns import Superseded
@@ -118,6 +119,7 @@ def show(session_id: str):
         key_controls=controls_of(Key),
         recipes=offered(document, pair.yielder, pair.leader) if pair else [],
         kept_spectra=library().shelf.names("spectrum"),
+        changed_by_hand=changed_by_hand(document, move) if move is not None else [],
         taken_anew=_taken_anew(document, pair, move),
         tunings=_tunings(document, pair, move),
         zones=_zones(document, pair),

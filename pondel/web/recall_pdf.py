@@ -143,6 +143,9 @@ def _move(pdf: _Sheet, move: Json) -> None:
     if pdf.page == page:
         pdf.set_y(max(pdf.get_y(), foot))
     pdf.write_in("text", 9, SOFT)
+    if move["changed_by_hand"] and move["why"]:
+        changed = ", ".join(move["changed_by_hand"])
+        pdf.paragraph(f"First setting, changed by hand since: {changed}.")
     for why in move["why"]:
         pdf.paragraph(why)
 

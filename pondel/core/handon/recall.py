@@ -19,8 +19,8 @@ from pondel.core.dsp.tone import PINK, Tone
 from pondel.core.measures.spectrum import axis_hz
 from pondel.core.moves.picture import at_full, at_rest
 from pondel.core.moves.registry import kind_of
-from pondel.core.settings import name_of, settings_of
-from pondel.core.units import say, say_hz
+from pondel.core.settings import changed_by_hand, name_of, settings_of
+from pondel.core.units import PAN, say, say_hz
 
 Json = dict[str, Any]
 EVERY, LOWEST_DB = 4, -60.0
@@ -88,6 +88,7 @@ def _move(document: Session, move: Any, number: int, tone: Tone) -> Json:
         "on": move.on,
         "settings": [vars(one) for one in settings_of(document, move) if one.path != "on"],
         "why": list(move.why),
+        "changed_by_hand": changed_by_hand(document, move),
         "curve": _curve(document, move, tone),
     }
 
@@ -115,7 +116,7 @@ def levels_in_words(part: Json) -> str:
     """A part's levels in a line."""
     words = [f"trim {say(part['trim_db'], 'dB')}", f"fader {say(part['fader_db'], 'dB')}"]
     if part["pan"]:
-        words.append(f"pan {100 * abs(part['pan']):.0f} % {'left' if part['pan'] < 0 else 'right'}")
+        words.append(f"pan {say(part['pan'], PAN)}")
     words += ["muted"] if part["mute"] else []
     words += ["silent key"] if part["silent_key"] else []
     words += [f"into {part['group']}"] if part["group"] else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from pydantic import BaseModel
@@ -21,6 +21,7 @@ DEAR_SHARE, SHUT_SHARE, SHUT_DB, HIDING = 0.15, 0.6, 20.0, 0.5
 MOST_MEAN_DB = 4.0
 NOTHING_DB = 0.3
 CLICK_MS = 0.5
+PINNED_SHARE = 0.9
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,8 @@ class Heard:
     mean_db: float = 0.0
     cost_share: float = 0.0
     """What of its part's own loudness it takes, 0 to 1."""
+    at_range: dict[str, float] = field(default_factory=dict)
+    """The share of the hits on which a gain is at the end of its range, by the path to that range."""
 
 
 @dataclass(frozen=True)
@@ -244,6 +247,19 @@ def never_back(case: Case, found: list[Finding]) -> Iterator[Finding]:
         yield Finding(f"The gain never comes back: at least {least} of it are gone all the time.")
 
 
+def pinned(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    """A gain that reaches the end of its range on nearly every hit."""
+    facts = dict(settings_of(case.move.model_dump()))
+    for path, share in case.heard.at_range.items():
+        if share < PINNED_SHARE or path not in facts:
+            continue
+        range_db, threshold_db = facts[path]["range_db"], facts[path]["threshold_db"]
+        yield Finding(
+            f"The gain is at its range of {say(range_db, 'dB')} on {100 * share:.0f} % of the hits: "
+            f"the range sets the amount, not the threshold of {say(threshold_db, 'dB')}."
+        )
+
+
 def always_down(case: Case, found: list[Finding]) -> Iterator[Finding]:
     """A keyed move that takes much on average: not a duck, but a lower level."""
     heard = case.heard
@@ -321,6 +337,7 @@ COMMON: tuple[Check, ...] = (
     settings,
     threshold_not_reached,
     never_back,
+    pinned,
     always_down,
     too_deep,
     hidden_by_makeup,

@@ -11,6 +11,7 @@ from pydantic.config import JsonDict
 from pondel.core.model import Model
 from pondel.core.moves.placement import PLACEMENTS, Placement
 from pondel.core.refs import PartRef
+from pondel.core.units import PAN
 
 Tap = Literal["source", "before fader", "after fader"]
 TAPS: tuple[Tap, ...] = ("source", "before fader", "after fader")
@@ -267,8 +268,8 @@ def placement(default: Placement = "both", **more: Any) -> Any:
 
 def pan() -> Any:
     """A place between left and right."""
-    help = "-1 is left, 1 is right; constant power."
-    return number("Pan", default=0.0, low=-1, high=1, step=0.05, decimals=2, help=help)
+    help = "L100 is left, C the centre, R100 right; constant power."
+    return number("Pan", default=0.0, low=-1, high=1, unit=PAN, step=0.05, decimals=2, help=help)
 
 
 def mix() -> Any:

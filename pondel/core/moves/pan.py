@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any, Literal
 
 import numpy as np
@@ -10,11 +11,11 @@ from pondel.core.dsp.limits import finite
 from pondel.core.dsp.pan import pan_for, pan_gains
 from pondel.core.moves.amounts import amount_for
 from pondel.core.moves.base import MoveBase, MoveKind, Trace
-from pondel.core.moves.checking import COMMON, dear
+from pondel.core.moves.checking import COMMON, Case, Finding, dear
 from pondel.core.moves.describe import pan
 from pondel.core.moves.fight import Fight, Start
 from pondel.core.moves.picture import Factor, Picture
-from pondel.core.units import say
+from pondel.core.units import PAN, say
 
 MIDDLE_BELOW_HZ = 120.0
 
@@ -51,10 +52,12 @@ def _picture(move: Pan, hz: np.ndarray, rate: int) -> Picture:
 
 
 def _in_brief(move: Pan) -> str:
-    if move.pan == 0.0:
-        return "in the middle"
-    side = "left" if move.pan < 0.0 else "right"
-    return f"{say(abs(move.pan), '%')} {side}"
+    return say(move.pan, PAN)
+
+
+def _centred(case: Case, found: list[Finding]) -> Iterator[Finding]:
+    if case.move.pan == 0.0:
+        yield Finding("Pan is at the centre: the part stays where it is. Type a place such as L30.")
 
 
 def _start(fight: Fight) -> Start:
@@ -82,7 +85,7 @@ KIND = MoveKind(
     channels_out=lambda move, channels: 2,
     fold=_far_side,
     # What it takes from one side is what it is for: there is no price at which that were too dear.
-    checks=tuple(check for check in COMMON if check is not dear),
+    checks=(*(check for check in COMMON if check is not dear), _centred),
     aside=True,
     only_level=True,
     is_still=lambda move: True,

@@ -29,6 +29,10 @@ HowFar = Literal["gentle", "usual", "strong"] | Annotated[float, Field(ge=0, le=
 """The trade's amounts by name, or a place from 0 (gentle) over 1 (usual) to 2 (strong)."""
 
 
+NOT_HEARD = {"id", "on", "why", "began", "lost", "sections"}
+HEARD_DB, HEARD_SHARE = 1.0, 0.15
+
+
 def far_of(how_far: str | float) -> float:
     """The place of an amount between gentle and strong."""
     return STEPS[how_far] if isinstance(how_far, str) else how_far
@@ -98,6 +102,29 @@ def anew(
         data["began"] = {**began_of(fight, began.start_s, shared), "by_hand": list(by_hand)}
 
     return on_move(document, part_id, move_id, change, by_hand=False), proposal.reasons
+
+
+def differ_by_ear(one: Any, other: Any, name: str = "") -> bool:
+    """Whether two settings of a move differ by more than the fit of a first setting does by itself.
+
+    By 1 dB of a level, or by 15 % of anything else that is a number; words have to be the same.
+    """
+    if isinstance(one, dict) and isinstance(other, dict):
+        told = {*one, *other} - NOT_HEARD
+        return any(differ_by_ear(one.get(key), other.get(key), key) for key in told)
+    if isinstance(one, list) and isinstance(other, list):
+        return len(one) != len(other) or any(
+            differ_by_ear(a, b, name) for a, b in zip(one, other, strict=True)
+        )
+    if not _is_number(one) or not _is_number(other):
+        return one != other
+    if name.endswith("_db"):
+        return abs(one - other) > HEARD_DB
+    return abs(one - other) > HEARD_SHARE * max(abs(one), abs(other))
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def switched_off(document: Session, part_id: str, move_id: str) -> Session:

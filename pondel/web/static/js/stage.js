@@ -16,12 +16,18 @@ export function onShown(work) {
   wire = work;
 }
 
-/** The chosen fight stays what it is wherever an address is about the same part and names no other. */
+/**
+ * The chosen fight stays what it is wherever an address is about the same part and names no other. What a
+ * form sends has names of its own: beside it the address says who has priority in view.
+ */
 function keepFight(address, form) {
   const { leader, part } = state.view;
+  if (!leader || part === leader) return;
   const { searchParams } = address;
-  const isOfPart = form || (/\/moves$/.test(address.pathname) && searchParams.get("part") === part);
-  if (isOfPart && leader && part !== leader && !searchParams.has("leader")) searchParams.set("leader", leader);
+  if (form) searchParams.set("in_view", leader);
+  else if (/\/moves$/.test(address.pathname) && searchParams.get("part") === part && !searchParams.has("leader")) {
+    searchParams.set("leader", leader);
+  }
 }
 
 function addressed(url, form = null) {
