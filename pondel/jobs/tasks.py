@@ -12,6 +12,7 @@ from pondel.core.loading import load
 from pondel.jobs.ahead import Ahead
 from pondel.jobs.both_ways import LowEndSplits
 from pondel.jobs.desk import Desk
+from pondel.jobs.downloads import Downloads
 from pondel.jobs.ear_first import EarFirst
 from pondel.jobs.intake import Intake
 from pondel.jobs.listed import Place
@@ -48,6 +49,7 @@ class Jobs:
         self.turns = Turns(self.ear)
         self.desk = Desk(library, self.turns.step, eager=False)
         self.meanwhile = Meanwhile(self.desk, self.turns)
+        self.downloads = Downloads()
         self.low_end_splits = LowEndSplits(self.desk)
         self.ahead = Ahead(self.desk, self.ear)
         self.arrivals = Arrivals(library)

@@ -19,6 +19,7 @@ from pondel.jobs.niceness import NICENESS, be_nice
 
 Asked = ParamSpec("Asked")
 Result = TypeVar("Result")
+STOPPED = "Pondel was stopped"
 MOST_QUESTIONS = 1000
 MOST_PAGES = 5
 LONGEST_STOP_S = 4.0
@@ -81,7 +82,7 @@ class Turns:
         self._has_ended = False
 
     def end(self) -> None:
-        """Work behind pages ends at its next step."""
+        """All that is not for the ear ends at its next step, and nothing more is begun."""
         with self._changed:
             self._has_ended = True
             self._changed.notify_all()
@@ -126,6 +127,8 @@ class Turns:
         self, kind: str, page: str | None, work: Callable[[], Result], is_gone: Callable[[], bool]
     ) -> Result:
         with self._changed:
+            if self._has_ended:
+                raise Superseded(STOPPED)
             self._count += 1
             question = _Question(kind, page, self._count, work, is_gone)
             self._newest.pop((kind, page), None)
@@ -236,9 +239,11 @@ class Turns:
         with self._changed:
             self._changed.wait_for(lambda: self._has_ended or not self._open, LONGEST_STOP_S)
         if self._has_ended:
-            raise Superseded("Pondel was stopped")
+            raise Superseded(STOPPED)
 
     def _give_up_the_old(self, question: _Question) -> None:
+        if self._has_ended:
+            raise Superseded(STOPPED)
         if self._newest.get((question.kind, question.page), question.ticket) != question.ticket:
             raise Superseded("a newer question came first")
         if question.is_gone():

@@ -120,6 +120,6 @@ def archive(session_id: str):
     """The session with its audio, packed while it is sent."""
     document = head(session_id).document
     packed = stream_archive(library(), document, along_of(library(), session_id))
-    response = Response(packed, mimetype="application/zip")
+    response = Response(jobs().downloads.streamed(packed), mimetype="application/zip")
     response.headers.set("Content-Disposition", "attachment", **file_names(document.name, ".zip"))
     return response

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,8 @@ from pondel.jobs.compiling import compiling
 from pondel.jobs.queue import WORKERS, redis_url
 from pondel.jobs.tasks import Jobs
 from pondel.web import DEFAULT_MAX_UPLOAD_MB, create_app, security
+from pondel.web.connections import LOOK_EVERY_S, MOST_CONNECTIONS, bound, raise_file_limit
 from pondel.web.context import EXTENSION
-from pondel.web.gate import gated_channel
 
 THREADS = 16
 TURN_S = 0.001
@@ -74,6 +75,7 @@ def serve(
     `begin` is called then too: what goes on behind the pages from the first one on.
     """
     sys.setswitchinterval(TURN_S)
+    raise_file_limit()
     check_workers(workers)
     limit, trusted = max_upload_mb(), proxy()
     app = create_app(
@@ -84,6 +86,8 @@ def serve(
         behind_proxy=trusted is not None,
     )
     jobs: Jobs = app.extensions[EXTENSION]
+    # Large uploads are held in files while they come in: on the disk where they are kept.
+    tempfile.tempdir = str(jobs.library.folder.place("incoming"))
     jobs.start()
     sockets: dict[int, Any] = {}
     server = waitress.create_server(
@@ -94,14 +98,15 @@ def serve(
         threads=THREADS,
         ident="pondel",
         max_request_body_size=(limit << 20) + (1 << 20),
-        channel_timeout=300,
-        connection_limit=1000,
+        asyncore_use_poll=True,
+        cleanup_interval=LOOK_EVERY_S,
+        connection_limit=2 * MOST_CONNECTIONS,
         channel_request_lookahead=1,
         **trusting(trusted),
     )
     listening = [one for one in sockets.values() if isinstance(one, BaseWSGIServer)]
     for one in listening:
-        one.channel_class = gated_channel(app)
+        bound(one, app)
     shown = f"[{host}]" if ":" in host else host
     say(f"Pondel is at http://{shown}:{listening[0].effective_port} (stop it with Ctrl-C)")
     try:
