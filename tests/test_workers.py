@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 import os
+import pickle
 import shutil
 import signal
 import socket
@@ -13,6 +15,7 @@ from contextlib import closing
 from http.client import HTTPConnection
 
 import pytest
+import redis
 import soundfile
 import waitress
 from click.testing import CliRunner
@@ -22,6 +25,7 @@ from web_tools import jobs_of, until
 
 from pondel.cli import main
 from pondel.core.errors import PondelError
+from pondel.jobs.queue import OncePerTrouble
 from pondel.jobs.tasks import Jobs
 from pondel.store.arrivals import READING, WAITING
 from pondel.store.folder import DataFolder
@@ -94,6 +98,82 @@ def test_a_worker_takes_files_in_and_prints_and_ends_when_it_is_told(serving, tm
     assert jobs.prints.get(order.id).files
     worker.send_signal(signal.SIGTERM)
     assert worker.wait(30) == 0
+
+
+@needs_redis
+def test_what_others_put_into_the_queue_is_never_unpacked(serving, tmp_path):
+    jobs, song = serving
+
+    class Hostile:
+        def __reduce__(self):
+            return os.mkdir, (str(tmp_path / "owned"),)
+
+    jobs.queue.storage.enqueue(pickle.dumps(Hostile()))
+    jobs.queue.storage.enqueue(pickle.dumps(Hostile()) + b":" + b"0" * 40)
+    worker = working(jobs.library.data_dir)
+    soundfile.write(tmp_path / "drum.wav", hits(2.0), RATE)
+    handed_in(jobs, song, tmp_path / "drum.wav")
+    until(lambda: len(parts(jobs, song)) == 1)
+    assert not (tmp_path / "owned").exists()
+    worker.terminate()
+    assert worker.wait(30) == 0
+
+
+@needs_redis
+def test_what_was_noted_while_the_queue_was_emptied_or_away_is_taken_up_again(
+    serving, tmp_path, monkeypatch
+):
+    jobs, song = serving
+    assert not jobs.has_workers()
+    monkeypatch.setattr("pondel.jobs.tasks.QUEUE_AGAIN_S", 0.2)
+    sound = tmp_path / "drum.wav"
+    soundfile.write(sound, hits(2.0), RATE)
+    arrival = handed_in(jobs, song, sound)
+    jobs.queue.storage.conn.flushall()
+    with monkeypatch.context() as away:
+        away.setattr(jobs.queue.storage, "conn", redis.Redis(port=1))
+        away.setattr(jobs.queue.storage, "enqueue", lambda *_, **__: jobs.queue.storage.conn.ping())
+        order = jobs.prints.order(song, jobs.library.head(song).id, Order("mix", "wav", "24"))
+        jobs.orders.print(order.id)
+    assert jobs.arrivals.get(arrival.id).state == jobs.prints.get(order.id).state == WAITING
+    worker = working(jobs.library.data_dir)
+    until(jobs.has_workers)
+    until(lambda: len(parts(jobs, song)) == 1, seconds=60)
+    until(lambda: jobs.prints.get(order.id).state not in (WAITING, READING), seconds=60)
+    worker.terminate()
+    assert worker.wait(30) == 0 and not jobs.has_workers()
+
+
+def test_the_same_trouble_with_the_queue_is_told_once():
+    told = OncePerTrouble()
+
+    def record(error: Exception | None) -> bool:
+        info = (type(error), error, None) if error else None
+        return told.filter(logging.LogRecord("huey", 40, "", 0, "Error reading", (), info))
+
+    away = redis.ConnectionError("refused")
+    assert [record(one) for one in (away, away, ValueError("sig"), away, None)] == [
+        True,
+        False,
+        True,
+        True,
+        True,
+    ]
+
+
+def test_files_become_parts_in_the_order_in_which_they_were_handed_in(tmp_path):
+    library = Library(tmp_path / "data")
+    jobs = Jobs(library, workers=0)
+    song = library.create(session_of(), rate_known=True)
+    arrivals = []
+    for n, name in enumerate(("b kick", "a tuba", "c horn")):
+        soundfile.write(tmp_path / f"{name}.wav", hits(1.0 + n), RATE)
+        with (tmp_path / f"{name}.wav").open("rb") as file:
+            arrivals.append(jobs.arrivals.receive(song, f"{name}.wav", file).id)
+    for at in (2, 0, 1):
+        jobs.intake.take_in.now(arrivals[at])
+    assert [part.name for part in parts(jobs, song)] == ["B kick", "A tuba", "C horn"]
+    library.close()
 
 
 @needs_redis

@@ -12,7 +12,7 @@ from typing import Protocol
 
 from huey import Huey
 
-from pondel.jobs.queue import Errand, alone
+from pondel.jobs.queue import Errand, alone, is_away
 from pondel.jobs.starved import Starved
 from pondel.store.folder import DataFolder
 
@@ -29,6 +29,9 @@ class Items(Protocol):
 
     def recover(self) -> Sequence[Item]:
         """After a start: what waits, with all that nobody is at any more."""
+
+    def waiting(self) -> Sequence[Item]:
+        """What nobody has begun."""
 
     def lost(self) -> Sequence[Item]:
         """What a process that ended was at."""
@@ -93,6 +96,21 @@ class Listed:
         for one in self._items.lost():
             if self._waits_as(one.id) not in waiting:
                 self._hungry(one.id)
+
+    def go_on_with_waiting(self) -> None:
+        """Queue what waits on disk while the queue is empty: it was away, or lost what it held."""
+        try:
+            is_empty = len(self._place.queue) == 0
+        except Exception as error:
+            if not is_away(error):
+                raise
+            return
+        if not is_empty:
+            return
+        starved = self._place.starved.names()
+        for one in self._items.waiting():
+            if self._waits_as(one.id) not in starved:
+                self(one.id)
 
     def _waits_as(self, item_id: str) -> str:
         """The name under which an item waits for room."""

@@ -14,15 +14,17 @@ from contextlib import ExitStack, contextmanager
 
 from huey import Huey, MemoryHuey, SqliteHuey
 from huey.consumer import Consumer
+from huey.serializer import SignedSerializer
 
 from pondel.core.errors import BadRecording, PondelError
 from pondel.store.copies import fault_of
 from pondel.store.folder import PRIVATE_FILE, DataFolder
 from pondel.store.locks import InUse
 from pondel.store.room import is_full
+from pondel.store.secret import secret_key
 
 WORKERS = 2
-QUEUE = "queue.db"
+QUEUE, SALT = "queue.db", "pondel queue"
 log = logging.getLogger("pondel.jobs")
 
 
@@ -34,8 +36,10 @@ def redis_url() -> str | None:
 def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
     """The queue of one data folder; `immediate` runs work where it is asked for.
 
-    What is to be done is known from arrivals and prints: a damaged file is set aside and made anew.
+    What is to be done is known from arrivals and prints: a damaged file is set aside and made again.
+    Messages are signed with the secret of the folder: what anybody else wrote is never unpacked.
     """
+    signed = SignedSerializer(secret=secret_key(folder.root).hex(), salt=SALT)
     address = redis_url()
     if address and not immediate:
         try:
@@ -47,7 +51,7 @@ def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
             ) from error
 
         name = f"pondel-{hashlib.sha256(str(folder.root).encode()).hexdigest()[:12]}"
-        queue = RedisHuey(name, url=address, results=False)
+        queue = RedisHuey(name, url=address, results=False, serializer=signed)
         try:
             queue.storage.conn.ping()
         except RedisError as error:
@@ -60,7 +64,9 @@ def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
             if old.exists():
                 folder.set_aside(old, f"the queue was damaged: {fault}")
     path.touch(PRIVATE_FILE)
-    return SqliteHuey("pondel", filename=str(path), results=False, immediate=immediate)
+    return SqliteHuey(
+        "pondel", filename=str(path), results=False, immediate=immediate, serializer=signed
+    )
 
 
 def own_queue(shared: Huey) -> Huey:
@@ -68,10 +74,38 @@ def own_queue(shared: Huey) -> Huey:
     return MemoryHuey("pondel-own", results=False) if redis_url() and not shared.immediate else shared
 
 
+def is_away(error: Exception) -> bool:
+    """Whether an error says that the queue's server cannot be reached."""
+    return any(kind.__module__.startswith("redis.") for kind in type(error).__mro__)
+
+
+class OncePerTrouble(logging.Filter):
+    """Lets the same trouble with the queue be told once, until it works again or another comes."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._last = ""
+
+    def filter(self, record: logging.LogRecord) -> bool:
+        error = record.exc_info[1] if record.exc_info else None
+        if not isinstance(error, Exception):
+            return True
+        is_new, self._last = str(error) != self._last, str(error)
+        if isinstance(error, ValueError):
+            record.msg, record.exc_info = "a message in the queue was not Pondel's: left out", None
+        elif is_away(error):
+            record.msg = f"the queue cannot be reached, work waits for it: {error}"
+            record.exc_info = None
+        return is_new
+
+
 class Workers(Consumer):
     """A queue's workers as threads of this process; signals stay with the server."""
 
     def __init__(self, queue: Huey, workers: int = WORKERS) -> None:
+        told = logging.getLogger("huey.consumer.Worker")
+        if not any(isinstance(one, OncePerTrouble) for one in told.filters):
+            told.addFilter(OncePerTrouble())
         super().__init__(
             queue, workers=workers, periodic=False, initial_delay=0.02, backoff=1.1, max_delay=0.2
         )
@@ -87,7 +121,8 @@ class Errand:
     errand("12ab")           # noted on disk, done by a worker
 
     Work that fails is told, so that no worker dies of it. What cannot be noted, told, or done, for want
-    of room on the disk waits for it (`hungry`).
+    of room on the disk waits for it (`hungry`). Where the queue's server is away it is accepted all the
+    same: it is listed on disk, and queued once the server is back.
     """
 
     def __init__(
@@ -106,6 +141,9 @@ class Errand:
         try:
             self.at_once(item_id)
         except Exception as error:
+            if is_away(error):
+                log.warning("the queue cannot be reached, work waits for it: %s", error)
+                return
             if not is_full(error):
                 raise
             self._hungry(item_id)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+import uuid
 
 from huey import Huey
 
@@ -31,7 +32,8 @@ from pondel.store.variants import Variants
 
 TEND_EVERY_S = 1.0
 COPY_EVERY_S = 600.0
-SERVING_LOCK = "serving.lock"
+QUEUE_AGAIN_S = 15.0
+SERVING_LOCK, WORKER = "serving.lock", "worker-"
 
 
 class Jobs:
@@ -61,6 +63,7 @@ class Jobs:
         self._count = workers
         self._workers: list[Workers] = []
         self._serving: Held | None = None
+        self._presence: Held | None = None
         self._ended = threading.Event()
         place = Place(library.folder, self.queue, self.starved)
         self.intake = Intake(self.desk, self.arrivals, place)
@@ -102,7 +105,15 @@ class Jobs:
                 "no Redis server is named: without one the server takes files in and prints itself",
                 where="PONDEL_REDIS_URL",
             )
+        self._presence = hold(self.library.folder.place("claims") / f"{WORKER}{uuid.uuid4().hex}", "")
         self._begin_work(self.queue, self._count)
+
+    def has_workers(self) -> bool:
+        """Whether anybody takes files in and prints: this server, or a worker that lives."""
+        folder = self.library.folder
+        return self._count > 0 or any(
+            folder.is_claimed(one.name) for one in folder.place("claims").glob(f"{WORKER}*")
+        )
 
     def _begin_work(self, queue: Huey, count: int) -> None:
         if count:
@@ -122,9 +133,10 @@ class Jobs:
         for workers in self._workers:
             workers.stop(graceful=True)
         self._workers.clear()
-        if self._serving is not None:
-            self._serving.release()
-            self._serving = None
+        for held in (self._serving, self._presence):
+            if held is not None:
+                held.release()
+        self._serving = self._presence = None
 
     def _tend(self) -> None:
         """What first use would wait for, once the first page had a moment; then, once in a while: what
@@ -132,11 +144,16 @@ class Jobs:
         if self._ended.wait(TEND_EVERY_S):
             return
         load()
-        copied = -COPY_EVERY_S
+        copied, queued = -COPY_EVERY_S, time.monotonic()
         while not self._ended.wait(TEND_EVERY_S):
+            self.library.folder.make_places()
             self.starved.look()
             self.intake.take_in.go_on_with_lost()
             self.orders.print.go_on_with_lost()
+            if time.monotonic() - queued >= QUEUE_AGAIN_S:
+                queued = time.monotonic()
+                self.intake.take_in.go_on_with_waiting()
+                self.orders.print.go_on_with_waiting()
             if time.monotonic() - copied >= COPY_EVERY_S:
                 copied = time.monotonic()
                 self.library.copies.keep_daily()

@@ -122,6 +122,10 @@ class Arrivals:
         self._library.folder.sweep({self.upload(arrival.id).name for arrival in left})
         return [arrival for arrival in left if arrival.state == WAITING]
 
+    def waiting(self) -> list[Arrival]:
+        """What nobody has begun to read."""
+        return [one for one in self.unfinished() if one.state == WAITING]
+
     def lost(self) -> list[Arrival]:
         """What was being read by a process that ended."""
         folder = self._library.folder
@@ -178,11 +182,23 @@ class Arrivals:
             operation = make(parts)
             twin = next((part for part in parts if part.file == operation.part.file), None)
             if twin is None:
+                before = self._first_handed_in_later(arrival, parts)
+                operation = operation.model_copy(update={"before": before})
                 self._library.edit(arrival.session_id, None, operation.apply, arrival=True)
                 self._finish(arrival_id, operation.part.id)
             else:
                 self.fail(arrival_id, same_recording(twin))
         self._drop(arrival_id)
+
+    def _first_handed_in_later(self, arrival: Arrival, parts: list[Part]) -> str | None:
+        """The first part whose file was handed in after this one, though it was read sooner."""
+        table = self._table
+        own = table.select(table.created).where(table.id == arrival.id)
+        later = table.select(table.part).where(
+            (table.session == arrival.session_id) & (table.state == DONE) & (table.created > own)
+        )
+        ids = {row.part for row in later}
+        return next((part.id for part in parts if part.id in ids), None)
 
     def become_recording(self, arrival_id: str, file: str, differs: str, stamp_s: float | None) -> None:
         """Put the file in the place of a part's recording and end the arrival in one transaction.

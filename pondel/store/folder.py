@@ -25,6 +25,8 @@ from pondel.store.locks import Held, InUse, hold, unwritable
 PRIVATE = 0o700
 PRIVATE_FILE = 0o600
 INCOMING, ASIDE, CLAIMS = "incoming", "aside", "claims"
+PASSING = (INCOMING, CLAIMS, "prints", "analyses", "chunks", "copies")
+"""The places that may be deleted at any time; a recording's place is not one of them."""
 WORK = "work-"
 DAY_S = 24 * 3600
 log = logging.getLogger("pondel.store")
@@ -51,6 +53,11 @@ class DataFolder:
         except OSError as error:
             raise unwritable(place) from error
         return place
+
+    def make_places(self) -> None:
+        """Make the places again that may go, where somebody took one away."""
+        for name in PASSING:
+            self.place(name)
 
     def remove(self, path: Path) -> None:
         """Delete a file or a folder that lies in one of the places, if it is there.
@@ -121,7 +128,7 @@ class DataFolder:
 
     def _own_work(self) -> Path:
         """The folder of this process's unfinished work; its lock ends with the process."""
-        if self._work is None:
+        if self._work is None or not self._work[0].is_dir():
             path = self.place(INCOMING) / f"{WORK}{uuid.uuid4().hex}"
             lock = hold(path.with_suffix(".lock"), "this work")
             path.mkdir()

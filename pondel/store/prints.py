@@ -17,6 +17,7 @@ from pondel.store.library import Library
 from pondel.store.room import written_in
 
 RUNNING = READING
+GONE = "its files are no longer in the data folder: print it again"
 log = logging.getLogger("pondel.store")
 
 
@@ -102,6 +103,10 @@ class Prints:
                 self._data.remove(folder)
             except OSError as error:
                 log.warning("%s is left over and cannot be removed: %s", folder, error)
+        return self.waiting()
+
+    def waiting(self) -> list[Print]:
+        """What nobody has begun to print."""
         return [self._of(row) for row in self._table.select().where(self._table.state == WAITING)]
 
     def lost(self) -> list[Print]:
@@ -175,6 +180,7 @@ class Prints:
     def _of(self, row) -> Print:
         folder = self._folder / row.id
         files = sorted(path.name for path in folder.iterdir()) if folder.is_dir() else []
+        is_gone = row.state == DONE and not files
         return Print(
             row.id,
             row.session_id,
@@ -182,6 +188,6 @@ class Prints:
             Order(**json.loads(row.order)),
             row.state,
             row.progress,
-            row.message,
+            GONE if is_gone else row.message,
             files,
         )

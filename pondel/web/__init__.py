@@ -11,6 +11,7 @@ from pondel.jobs.queue import WORKERS
 from pondel.jobs.tasks import Jobs
 from pondel.store.library import Library
 from pondel.store.logins import Logins
+from pondel.store.secret import secret_key
 from pondel.web import ink, security, words
 from pondel.web.asked import register_addresses
 from pondel.web.context import EXTENSION
@@ -44,7 +45,7 @@ def create_app(
     app = Flask(__name__, static_url_path=shipped_at())
     jobs = Jobs(Library(data_dir), immediate=immediate, workers=workers)
     app.extensions[EXTENSION] = jobs
-    key = security.secret_key(jobs.library.data_dir)
+    key = secret_key(jobs.library.data_dir)
     app.config.update(
         SECRET_KEY=key,
         MAX_CONTENT_LENGTH=max_upload_mb << 20,

@@ -24,7 +24,9 @@ from waitress.server import BaseWSGIServer
 from waitress.utilities import Error
 from werkzeug.http import parse_cookie
 
+from pondel.core.errors import DiskFull
 from pondel.store.logins import Logins
+from pondel.store.room import is_full
 from pondel.web.security import LOGIN_EXTENSION, MOST_LOGIN_BYTES
 
 log = logging.getLogger("pondel.web")
@@ -119,12 +121,44 @@ class Unauthorized(Error):
     reason = "Unauthorized"
 
 
+class Full(Error):
+    """What an upload is answered with for which there is no room."""
+
+    code = 507
+    reason = "Insufficient Storage"
+
+
 def gated_channel(app: Flask) -> type[HTTPChannel]:
     """The server's channel, which looks at the headers before it takes a body in."""
     logins: Logins | None = app.extensions[LOGIN_EXTENSION]
 
     class GatedParser(HTTPRequestParser):
-        """Ends a request after its headers when its body is not welcome."""
+        """Ends a request after its headers when its body is not welcome.
+
+        A body for which there is no room is received to its end, so that its sender reads why.
+        """
+
+        unkept = 0
+        """How much of such a body is still to come."""
+
+        def received(self, data: bytes) -> int:
+            if self.unkept:
+                return self._pass_over(data)
+            try:
+                return super().received(data)
+            except OSError as error:
+                if not is_full(error) or self.chunked:
+                    raise
+                self.unkept = self.body_rcv.remain
+                return self._pass_over(data)
+
+        def _pass_over(self, data: bytes) -> int:
+            taken = min(len(data), self.unkept)
+            self.unkept -= taken
+            if not self.unkept:
+                self.error = Full(DiskFull().message)
+                self.completed = True
+            return taken
 
         def parse_header(self, header_plus: bytes) -> None:
             super().parse_header(header_plus)

@@ -44,6 +44,7 @@ def show(session_id: str):
         prints=jobs().prints.of_session(session_id),
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
+        has_workers=jobs().has_workers(),
         formats=FORMATS,
         fields=FIELDS,
     )

@@ -122,6 +122,7 @@ def show(session_id: str):
         seconds_left=jobs().intake.left_s(session_id),
         unfinished=UNFINISHED,
         starved=jobs().starved.names(),
+        has_workers=jobs().has_workers(),
         roles=ROLES,
         notes=NOTES,
         beside_bpm=beside_bpm(document.tempo_bpm) if document.tempo_from == "hits" else [],

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import hmac
 import ipaddress
-import secrets
-from pathlib import Path
 
 from flask import Blueprint, Flask, redirect, render_template, request, url_for
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
@@ -16,8 +14,6 @@ from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
 
 from pondel.core.errors import PondelError
-from pondel.store.folder import keep_bytes
-from pondel.store.locks import unwritable
 from pondel.store.logins import Logins
 
 POLICY = {
@@ -35,7 +31,6 @@ POLICY = {
 LOCAL_NAMES = ["127.0.0.1", "localhost", "[::1]"]
 OPEN_ENDPOINTS = {"login.show", "login.enter", "static"}
 LOGIN_EXTENSION = "pondel-logins"
-KEY_BYTES = 32
 MOST_LOGIN_BYTES = 1 << 16
 WRONG_FROM_ONE = "5 per minute; 20 per hour"
 WRONG_FROM_ALL = "30 per minute; 200 per hour"
@@ -59,19 +54,6 @@ def check_host(host: str, password: str | None) -> None:
             "or leave --host out",
             where=f"--host {host}",
         )
-
-
-def secret_key(data_dir: Path) -> bytes:
-    """The key that signs cookies, made once for each data folder, and anew when it is damaged."""
-    path = data_dir / "secret.key"
-    try:
-        key = path.read_bytes() if path.is_file() else b""
-        if len(key) < KEY_BYTES:
-            key = secrets.token_bytes(KEY_BYTES)
-            keep_bytes(path, key)
-    except OSError as error:
-        raise unwritable(path) from error
-    return key
 
 
 class Owner(UserMixin):

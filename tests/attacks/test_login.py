@@ -15,6 +15,7 @@ from web_tools import Caller, audio, jobs_of, until
 from attacks.servers import Server
 from pondel.core.document import Session
 from pondel.jobs.turns import Superseded
+from pondel.store.secret import secret_key
 from pondel.web import create_app, security
 
 PASSWORD = "lantern"
@@ -195,6 +196,6 @@ def test_a_question_whose_asker_has_gone_is_given_up(tmp_path):
 
 
 def test_the_key_that_signs_is_not_the_password(tmp_path):
-    key = security.secret_key(tmp_path)
+    key = secret_key(tmp_path)
     assert security.password_print(key, "a") != security.password_print(key, "b")
     assert security.password_print(key, "a") != security.password_print(b"x" * 32, "a")

@@ -203,7 +203,7 @@ class TapSend(Operation):
 
 
 class BringIn(Operation):
-    """Append a part whose recording is in the library.
+    """Add a part whose recording is in the library, at the end or `before` another one.
 
     Recordings that say where they began fall into place, the first of them at the start of the song;
     markers become the song's sections where it has none. A reference stands apart.
@@ -213,9 +213,11 @@ class BringIn(Operation):
     part: Part
     markers: list[NamedMoment] = Field(default_factory=list, max_length=MOST_SECTIONS)
     ends_s: float | None = Field(None, description="The length of the recording.")
+    before: PartRef | None = None
 
     def apply(self, document: Session, facts: Facts = NOTHING_KNOWN) -> Done:
         left, said = in_place(_with(document, self.part))
+        left = _moved_before(left, self.before)
         start_s = left.part(self.part.id).start_s
         if self.markers and not document.sections:
             sections = sections_between(self.markers, start_s, self.ends_s)
@@ -271,6 +273,15 @@ class ReplaceRecording(Operation):
         differs = ", ".join(one for one in (self.differs, moved) if one)
         title = f"New recording of {part.name}" + (f": {differs}" if differs else "")
         return Done(left, title)
+
+
+def _moved_before(document: Session, part_id: str | None) -> Session:
+    """The document with its last part in front of another one."""
+    if part_id is None or not document.has_part(part_id):
+        return document
+    *parts, last = document.parts
+    at = next(n for n, part in enumerate(parts) if part.id == part_id)
+    return document.model_copy(update={"parts": [*parts[:at], last, *parts[at:]]})
 
 
 def _with(document: Session, part: Part) -> Session:
