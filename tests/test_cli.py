@@ -176,7 +176,9 @@ def fails(result, *words):
 
 
 def test_bad_input_is_one_line_and_status_two(run, stems, tmp_path):
-    fails(run("measure", "nowhere", "--json"), "no session", "nowhere")
+    for command in (("list",), ("measure", "x"), ("do", "x", "{}"), ("tidy",)):
+        fails(run(*command), "no data folder here")
+    assert not (tmp_path / "data").exists()
     fails(run("import", tmp_path / "gone", "--name", "x"), "gone")
     (tmp_path / "bad").mkdir()
     (tmp_path / "bad" / "notes.wav").write_text("not audio")
@@ -185,6 +187,7 @@ def test_bad_input_is_one_line_and_status_two(run, stems, tmp_path):
     (tmp_path / "bad" / "session.json").write_text(json.dumps(outside))
     fails(run("measure", tmp_path / "bad" / "session.json"), "outside")
     run("import", stems, "--name", "x")
+    fails(run("measure", "nowhere", "--json"), "no session", "nowhere")
     fails(run("render", "x", "--out", tmp_path / "o", "--format", "flac", "--bits", "32f"), "FLAC")
     fails(run("render", "x", "--out", tmp_path / "o", "--start", "3", "--end", "2"), "ends before")
     fails(run("serve", "--host", "0.0.0.0"), "PONDEL_PASSWORD")

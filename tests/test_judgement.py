@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import tracemalloc
+
 import numpy as np
 import pytest
 from conftest import RATE, hits, sine
 
+from pondel.core.engine.hits import corrected
 from pondel.core.hearing.spectra import FRAME_S
+from pondel.core.judgement.judged import low_end_db
 from pondel.core.judgement.steadiness import gain_moves_db, modulation
 from pondel.core.judgement.tone import thirds_db, tone_change, warmth_db, warmth_of_db
 from pondel.core.measures.spectrum import average_spectrum, axis_hz
@@ -97,3 +101,23 @@ def test_what_mono_loses():
 def test_the_thump_is_no_part_of_the_gain_between_hits():
     thump = np.hstack([hits(4.0)] * 2)
     assert gain_moves_db(thump, thump, RATE, HITS_S) == 0.0
+
+
+def test_however_many_hits_there_are_the_low_end_takes_no_more_room_than_the_loop():
+    """Twenty thousand hits in two seconds, as a small MIDI file can hold."""
+    low = sine(60, 2.0, -12)
+    few = low_end_db(low, 0 * low, RATE, np.array([0.5, 1.2]))
+    # A sine of -12 dBFS has a power of -15 dB; both channels of one part are added up and halved.
+    assert few == pytest.approx(-15.05, abs=0.2)
+    tracemalloc.start()
+    many = low_end_db(low, 0 * low, RATE, np.linspace(0.4, 1.9, 20_000))
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert many == pytest.approx(few, abs=0.2) and most < 40 << 20
+
+
+def test_hits_are_at_most_two_hundred_a_second_and_corrections_find_them_fast():
+    found = corrected(np.linspace(0, 8, 100_000), [], [])
+    assert 1500 < found.size <= 1601
+    kept = corrected(np.array([0.5, 1.0, 1.02, 2.0]), [1.5], [1.01])
+    assert kept.tolist() == [0.5, 1.5, 2.0]

@@ -83,13 +83,26 @@ def main() -> None:
     """Finds where the parts of a song hide each other, and makes room."""
 
 
-def open_library(data_dir: Path) -> Library:
-    """The library, with today's copy of its database; files made from now on are private."""
+def open_library(data_dir: Path, *, create: bool = False) -> Library:
+    """The library, with today's copy of its database; files made from now on are private.
+
+    PondelError where there is none and it is not to be made.
+    """
+    from pondel.store.copies import DATABASE
     from pondel.store.library import Library
 
     os.umask(PRIVATE_UMASK)
-    library = Library(data_dir.expanduser())
-    library.copies.keep_daily()
+    folder = data_dir.expanduser()
+    if not create and not folder.is_dir():
+        raise PondelError(
+            "there is no data folder here: `pondel import` and `pondel serve` make one, "
+            "--data DIR names another",
+            where=str(folder),
+        )
+    if not create and not (folder / DATABASE).exists() and not any(folder.iterdir()):
+        raise PondelError("the folder is empty: --data DIR names another", where=str(folder))
+    library = Library(folder)
+    library.copies.keep()
     return library
 
 

@@ -51,7 +51,7 @@ def demo(data_dir: Path, host: str, port: int) -> None:
 
     check_host(host)
     end_as_by_hand()
-    with closing(open_library(data_dir)) as library:
+    with closing(open_library(data_dir, create=True)) as library:
         found = found_demo(library)
         if found:
             library.touch(found)
@@ -79,7 +79,7 @@ def serve_command(data_dir: Path, host: str, port: int, workers: int) -> None:
     check_host(host)
     end_as_by_hand()
     check_workers(workers)
-    open_library(data_dir).close()
+    open_library(data_dir, create=True).close()
     serve(data_dir.expanduser(), host, port, say, workers)
 
 
@@ -88,8 +88,10 @@ def serve_command(data_dir: Path, host: str, port: int, workers: int) -> None:
 @data_option
 def work(data_dir: Path, workers: int) -> None:
     """Take files in and print for a server that runs elsewhere, until stopped: docs/studio.md."""
+    from pondel.jobs.queue import check_shared
     from pondel.jobs.tasks import Jobs
 
+    check_shared()
     with closing(open_library(data_dir)) as library:
         jobs, stopped = Jobs(library, workers=workers), stopped_by_signals()
         jobs.work()

@@ -45,7 +45,7 @@ def import_command(paths: tuple[Path, ...], name: str, data_dir: Path) -> None:
     def note(line: str) -> None:
         say(f"pondel: {line}")
 
-    with closing(open_library(data_dir)) as library:
+    with closing(open_library(data_dir, create=True)) as library:
         session_id = _imported(library, paths, name, refused, note)
         desk = Desk(library)
         for file in desk.recordings.missing(library.head(session_id).document):

@@ -33,6 +33,15 @@ def redis_url() -> str | None:
     return os.environ.get("PONDEL_REDIS_URL") or None
 
 
+def check_shared() -> None:
+    """PondelError where no Redis server is named: then the server does all the work itself."""
+    if redis_url() is None:
+        raise PondelError(
+            "no Redis server is named: without one the server takes files in and prints itself",
+            where="PONDEL_REDIS_URL",
+        )
+
+
 def open_queue(folder: DataFolder, *, immediate: bool = False) -> Huey:
     """The queue of one data folder; `immediate` runs work where it is asked for.
 

@@ -20,7 +20,7 @@ from pondel.jobs.listed import Place
 from pondel.jobs.making import Maker
 from pondel.jobs.meanwhile import Meanwhile
 from pondel.jobs.orders import Orders
-from pondel.jobs.queue import WORKERS, Workers, open_queue, own_queue, redis_url
+from pondel.jobs.queue import WORKERS, Workers, check_shared, open_queue, own_queue
 from pondel.jobs.songs import Songs
 from pondel.jobs.starved import Starved
 from pondel.jobs.turns import Turns
@@ -100,11 +100,7 @@ class Jobs:
 
         PondelError where no Redis server is named: then the server does it all itself.
         """
-        if redis_url() is None:
-            raise PondelError(
-                "no Redis server is named: without one the server takes files in and prints itself",
-                where="PONDEL_REDIS_URL",
-            )
+        check_shared()
         self._presence = hold(self.library.folder.place("claims") / f"{WORKER}{uuid.uuid4().hex}", "")
         self._begin_work(self.queue, self._count)
 
@@ -133,6 +129,8 @@ class Jobs:
         for workers in self._workers:
             workers.stop(graceful=True)
         self._workers.clear()
+        if self._serving is not None:
+            self.library.copies.keep(older_than_s=0.0)
         for held in (self._serving, self._presence):
             if held is not None:
                 held.release()
@@ -140,7 +138,7 @@ class Jobs:
 
     def _tend(self) -> None:
         """What first use would wait for, once the first page had a moment; then, once in a while: what
-        waited for room, what a worker that ended held, the day's copy."""
+        waited for room, what a worker that ended held, the hour's copy."""
         if self._ended.wait(TEND_EVERY_S):
             return
         load()
@@ -156,4 +154,4 @@ class Jobs:
                 self.orders.print.go_on_with_waiting()
             if time.monotonic() - copied >= COPY_EVERY_S:
                 copied = time.monotonic()
-                self.library.copies.keep_daily()
+                self.library.copies.keep()

@@ -5,9 +5,12 @@ Nothing that a session names is deleted, nor what came in within the last day.
 
 from __future__ import annotations
 
+import logging
 import re
+import sqlite3
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 from pondel.core.errors import PondelError
@@ -18,6 +21,7 @@ from pondel.store.folder import ASIDE
 from pondel.store.library import Library
 from pondel.store.locks import InUse, hold
 
+log = logging.getLogger("pondel.jobs")
 GRACE_S = 24 * 3600
 _NAMED = re.compile(r"media/[0-9a-f]{32}\.wav")
 
@@ -35,11 +39,12 @@ def tidy_up(library: Library) -> Iterator[str]:
                 f"the database is damaged ({fault}): put a copy back with `pondel restore` first"
             )
         yield from _check_recordings(library)
+        elsewhere = _named_elsewhere(library)
         before = _named(library)
         removed = library.empty_removed()
         if removed:
             yield f"emptied {len(removed)} sessions that were set aside: {', '.join(removed)}"
-        yield from _remove_unnamed(library, before)
+        yield from _remove_unnamed(library, before, elsewhere)
         forgotten = library.measures.forget(measuring_code(), MEASURES)
         if forgotten:
             yield f"forgot {forgotten} measures taken by an older Pondel"
@@ -62,9 +67,25 @@ def _named(library: Library) -> set[str]:
     return {file for text in library.all_documents() for file in _NAMED.findall(text)}
 
 
-def _remove_unnamed(library: Library, named_before: set[str]) -> Iterator[str]:
-    """Recordings that no state of any session names, prints of no order, and what was set aside."""
-    named, orders = _named(library), library.all_prints()
+def _named_elsewhere(library: Library) -> set[str]:
+    """The recordings that a copy of the database, or one that was set aside, names."""
+    found: set[str] = set()
+    for database in library.copies.databases():
+        try:
+            with closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True)) as opened:
+                for (text,) in opened.execute("select document from revision"):
+                    found.update(_NAMED.findall(text))
+        except sqlite3.Error as error:
+            log.warning("%s cannot be read: %s", database, error)
+    return found
+
+
+def _remove_unnamed(library: Library, named_before: set[str], elsewhere: set[str]) -> Iterator[str]:
+    """Recordings that no state of any session names, prints of no order, and what was set aside.
+
+    What a copy of the database names stays: that copy may be put back.
+    """
+    named, orders = _named(library) | elsewhere, library.all_prints()
     freed = 0
     for path in library.folder.place("media").iterdir():
         file = f"media/{path.name}"

@@ -1,7 +1,7 @@
 """Dated copies of the database, and the way back to one.
 
 copies = Copies(folder)
-copies.keep_daily()          # once a day; seven are kept
+copies.keep()                # today's copy, as the database is now; seven days are kept
 copies.put_back()            # the newest good one; what was there is set aside
 """
 
@@ -9,18 +9,20 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+import time
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
 from pondel.core.errors import PondelError
-from pondel.store.folder import PRIVATE_FILE, DataFolder, sync
+from pondel.store.folder import ASIDE, PRIVATE_FILE, DataFolder, sync
 from pondel.store.locks import InUse, hold
 from pondel.store.room import is_full
 
 DATABASE, USE_LOCK = "pondel.db", "use.lock"
 DAYS_KEPT, MIGRATIONS_KEPT = 7, 3
 DAY, BEFORE = "day-", "before-"
+HOUR_S = 3600.0
 log = logging.getLogger("pondel.store")
 
 
@@ -36,10 +38,15 @@ class Copies:
         """Every copy, the newest first."""
         return sorted(self._place.glob("*.db"), key=lambda path: -path.stat().st_mtime)
 
-    def keep_daily(self) -> None:
-        """Keep today's copy unless there is one; a full disk is no reason to stop working."""
+    def keep(self, older_than_s: float = HOUR_S) -> None:
+        """Make today's copy the database as it is now, where that has changed since.
+
+        One that is younger than so many seconds stays. A full disk is no reason to stop working.
+        """
         today = self._place / f"{DAY}{datetime.now(UTC):%Y-%m-%d}.db"
-        if today.exists() or not self._database.exists():
+        if not self._database.exists() or not self._is_newer_than(today):
+            return
+        if today.exists() and time.time() - today.stat().st_mtime < older_than_s:
             return
         try:
             self._keep(today)
@@ -47,6 +54,42 @@ class Copies:
             log.warning("no copy of the database was kept today: %s", error)
             return
         self._thin(DAY, DAYS_KEPT)
+
+    def _is_newer_than(self, copy: Path) -> bool:
+        """Whether the database was written since a copy of it was kept."""
+        if not copy.exists():
+            return True
+        wal = self._database.with_name(f"{DATABASE}-wal")
+        written = [one.stat().st_mtime_ns for one in (self._database, wal) if one.exists()]
+        return max(written) > copy.stat().st_mtime_ns
+
+    def refuse_to_begin_beside(self) -> None:
+        """PondelError where a new database would be made beside copies, or recordings, of an older one.
+
+        It says how to put the newest copy back.
+        """
+        if self._database.exists() and self._database.stat().st_size:
+            return
+        media = self._folder.root / "media"
+        kept = self.all()
+        if not kept and not (media.is_dir() and any(media.iterdir())):
+            return
+        is_there = "is empty" if self._database.exists() else "is missing"
+        way = (
+            f"`pondel restore --data {self._folder.root}` puts the newest copy back"
+            if kept
+            else "put it back from your own backup"
+        )
+        what = "copies of it" if kept else "its recordings"
+        raise PondelError(
+            f"the database {is_there}, though {what} are here: {way}. "
+            "To begin without it, move copies/ and media/ out of this folder first",
+            where=str(self._database),
+        )
+
+    def databases(self) -> list[Path]:
+        """Every copy, and every database that was set aside."""
+        return [*self.all(), *sorted(self._folder.place(ASIDE).glob(f"*{DATABASE}"))]
 
     def keep_before(self, migration: str) -> None:
         """Keep the database as it is before a migration changes it; PondelError if that fails."""

@@ -89,6 +89,7 @@ class Library:
         self.data_dir = self.folder.root
         self._use = hold(self.data_dir / USE_LOCK, str(data_dir), shared=True)
         self.copies = Copies(self.folder)
+        self.copies.refuse_to_begin_beside()
         migrating = hold(self.data_dir / MIGRATION_LOCK, str(data_dir), wait=True)
         try:
             self.database = open_database(self.data_dir / DATABASE, self.copies.keep_before)

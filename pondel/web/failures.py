@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import sqlite3
 
 from flask import Flask, render_template, request
 from flask_wtf.csrf import CSRFError
@@ -23,6 +24,8 @@ TITLES = {
     429: "Busy for a moment",
     507: "The disk is full",
 }
+DATA_ENDPOINTS = {"deck.sound", "blind.sound"}
+"""What only the player asks for."""
 DAMAGED = (
     "the database is damaged: stop Pondel, and put the newest copy of it back with `pondel restore`"
 )
@@ -30,6 +33,8 @@ DAMAGED = (
 
 def wants_json() -> bool:
     """Whether a script asked rather than a person."""
+    if request.endpoint in DATA_ENDPOINTS:
+        return True
     return bool(request.headers.get("X-CSRFToken")) or "json" in request.headers.get("Accept", "")
 
 
@@ -64,10 +69,11 @@ def register_failures(app: Flask) -> None:
 
     @app.errorhandler(OSError)
     @app.errorhandler(DatabaseError)
+    @app.errorhandler(sqlite3.DatabaseError)
     def system(error: Exception):
         if is_full(error):
             return answer(DiskFull().message, 507)
-        if type(error) is DatabaseError:
+        if type(error) in (DatabaseError, sqlite3.DatabaseError):
             log.error("the database cannot be read: %s", error)
             return answer(DAMAGED, 500)
         raise error

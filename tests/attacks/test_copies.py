@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import sqlite3
 from datetime import UTC, datetime, timedelta
@@ -10,14 +11,18 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 from conftest import session_of
+from web_tools import jobs_of
 
 from pondel.cli import main
 from pondel.core.errors import PondelError
 from pondel.core.operations.parts import SetPart
+from pondel.jobs.tasks import Jobs
+from pondel.jobs.tidy import tidy_up
 from pondel.store.copies import Copies, fault_of
 from pondel.store.folder import DataFolder
 from pondel.store.library import Library
 from pondel.store.tables import MIGRATIONS
+from pondel.web import create_app
 
 
 @pytest.fixture
@@ -50,18 +55,81 @@ def test_one_copy_a_day_and_seven_of_them(folder, monkeypatch):
     monkeypatch.setattr("pondel.store.copies.datetime", Clock)
     for n in range(12):
         day = datetime(2030, 1, 1, tzinfo=UTC) + timedelta(days=n)
-        copies.keep_daily()
-        copies.keep_daily()
+        copies.keep()
+        copies.keep()
     names = sorted(path.stem for path in copies.all())
     assert names == [f"day-2030-01-{n:02d}" for n in range(6, 13)]
     assert all(fault_of(path) is None and path.stat().st_mode & 0o077 == 0 for path in copies.all())
+
+
+def test_the_days_copy_follows_within_the_hour_and_at_the_stop(folder, monkeypatch):
+    library = Library(folder)
+    jobs = Jobs(library, workers=0)
+    jobs.start()
+    library.copies.keep()
+    (copy,) = library.copies.all()
+
+    def revisions() -> int:
+        with sqlite3.connect(copy) as opened:
+            return opened.execute("select count(*) from revision").fetchone()[0]
+
+    library.create(session_of(name="Second"))
+    library.copies.keep()
+    assert revisions() == 1
+    os.utime(copy, (copy.stat().st_mtime - 3601,) * 2)
+    library.copies.keep()
+    assert revisions() == 2
+    library.create(session_of(name="Third"))
+    jobs.stop()
+    assert revisions() == 3
+    library.close()
+
+
+@pytest.mark.parametrize("harm", [Path.unlink, lambda path: path.write_bytes(b"")])
+def test_a_database_that_is_gone_is_told_and_not_begun_again(folder, harm):
+    library = Library(folder)
+    library.copies.keep()
+    library.close()
+    for suffix in ("-wal", "-shm"):
+        (folder / f"pondel.db{suffix}").unlink(missing_ok=True)
+    harm(folder / "pondel.db")
+    run = CliRunner().invoke
+    told = run(main, ["list", "--data", str(folder)])
+    assert told.exit_code == 2 and "pondel restore" in told.stderr and told.stderr.count("\n") == 1
+    assert run(main, ["restore", "--data", str(folder)]).exit_code == 0
+    assert fader(folder) == 0
+
+
+def test_what_only_a_copy_names_survives_tidying(folder):
+    library = Library(folder)
+    (kept, gone) = (f"media/{n * 32}.wav" for n in "ab")
+    for file in (kept, gone):
+        (folder / file).write_bytes(b"sound")
+        os.utime(folder / file, (0, 0))
+    other = library.create(session_of({"id": "a", "file": kept}, name="Other"))
+    library.copies.keep()
+    library.remove(other)
+    list(tidy_up(library))
+    assert (folder / kept).exists() and not (folder / gone).exists()
+    library.close()
+
+
+def test_a_damage_that_is_met_while_reading_names_the_way_back(folder, monkeypatch):
+    app = create_app(folder, immediate=True)
+
+    def damaged():
+        raise sqlite3.DatabaseError("database disk image is malformed")
+
+    monkeypatch.setattr(jobs_of(app).library, "sessions", damaged)
+    answer = app.test_client().get("/sessions")
+    assert answer.status_code == 500 and "pondel restore" in answer.get_data(as_text=True)
 
 
 def test_a_copy_is_made_while_the_database_is_written(folder):
     library = Library(folder)
     with library.database.atomic("immediate"):
         library.tables.Measure.insert(key="half", body="1").execute()
-        library.copies.keep_daily()
+        library.copies.keep()
     (copy,) = library.copies.all()
     with sqlite3.connect(copy) as opened:
         assert opened.execute("select count(*) from measure").fetchone() == (0,)
@@ -87,7 +155,7 @@ def test_what_was_damaged_is_put_back_with_one_command(folder):
 
 def test_a_damaged_copy_is_passed_over(folder):
     library = Library(folder)
-    library.copies.keep_daily()
+    library.copies.keep()
     library.close()
     copies = Copies(DataFolder(folder))
     bad = folder / "copies" / "day-2999-01-01.db"
@@ -98,7 +166,7 @@ def test_a_damaged_copy_is_passed_over(folder):
 
 def test_nothing_is_put_back_while_somebody_works_with_the_folder(folder):
     library = Library(folder)
-    library.copies.keep_daily()
+    library.copies.keep()
     with pytest.raises(PondelError, match="stop the Pondel"):
         library.copies.put_back()
     library.close()
@@ -149,6 +217,6 @@ def test_a_full_disk_does_not_keep_the_days_copy_from_being_missed(folder, monke
 
     monkeypatch.setattr(Copies, "_keep", refuse)
     library = Library(folder)
-    library.copies.keep_daily()
+    library.copies.keep()
     assert library.copies.all() == []
     library.close()

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 from conftest import RATE, hits, sine
-from web_tools import Caller, audio, jobs_of
+from web_tools import Caller, audio, jobs_of, until
 
 from pondel.core.audio import files
 from pondel.core.audio.media import FileReader
@@ -58,10 +58,13 @@ def test_a_harmed_recording_is_named_and_never_played_as_silence(place, harm):
         text = caller.client.get(f"/sessions/{song}/{page}").text
         assert "Tuba</strong>: the recording" in text, page
     heard = caller.client.get(f"/sessions/{song}/listen?hear=mix").json
-    sound = caller.client.get(f"/sound/{heard['hash']}/0", headers={"Accept": "application/json"})
+    sound = caller.client.get(f"/sound/{heard['hash']}/0")
     assert sound.status_code == 400
     assert sound.json["where"] == "Tuba" and "the recording" in sound.json["message"]
     jobs = jobs_of(app)
+    sides = f"/sessions/{song}/proof/sides?start_s=0&end_s=2"
+    until(lambda: "data-poll" not in caller.client.get(sides).text)
+    assert "the recording" in caller.client.get(sides).text
     caller.post(f"/sessions/{song}/prints", data={"what": "mix"})
     (printed,) = jobs.prints.of_session(song)
     assert printed.state == "failed" and printed.message.startswith("Tuba: the recording")

@@ -92,7 +92,7 @@ def test_a_read_only_folder_is_told(tmp_path):
 def test_a_garbage_database_is_told_with_the_way_back(tmp_path, body):
     library = Library(tmp_path)
     song = library.create(session_of({"id": "a"}))
-    library.copies.keep_daily()
+    library.copies.keep()
     library.close()
     for suffix in ("-wal", "-shm"):
         (tmp_path / f"pondel.db{suffix}").unlink(missing_ok=True)

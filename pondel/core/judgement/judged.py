@@ -185,16 +185,24 @@ def _power(samples: np.ndarray) -> float:
 
 
 def low_end_db(leader: np.ndarray, yielder: np.ndarray, rate: int, hits_s: np.ndarray) -> float | None:
-    """Level of both parts together below 120 Hz in the 200 ms after hits; None without hits."""
+    """Level of both parts together below 120 Hz in the 200 ms after hits; None without hits.
+
+    A frame counts once, however many hits it follows.
+    """
     from scipy.signal import butter, sosfilt
 
     both = sum(one[:, 0] + one[:, -1] for one in (leader, yielder)) / 2.0
     low = sosfilt(butter(4, LOWS_BELOW_HZ, fs=rate, output="sos"), both)
     size = round(ON_HIT_S * rate)
-    pieces = [low[at : at + size] for hit in hits_s if (at := round(hit * rate)) < low.size]
-    if not pieces:
+    starts = np.round(hits_s * rate).astype(int)
+    starts = starts[starts < low.size]
+    if not starts.size:
         return None
-    return float(10.0 * np.log10(max(_power(np.concatenate(pieces)), LEAST_POWER)))
+    # How many windows begin before a frame, less those that have ended.
+    changes = np.bincount(starts, minlength=low.size + 1)
+    changes -= np.bincount(np.minimum(starts + size, low.size), minlength=low.size + 1)
+    is_on_hit = np.cumsum(changes[: low.size]) > 0
+    return float(10.0 * np.log10(max(_power(low[is_on_hit]), LEAST_POWER)))
 
 
 def _mono_loss_db(mix: np.ndarray) -> float:
