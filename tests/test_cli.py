@@ -176,7 +176,7 @@ def fails(result, *words):
 
 
 def test_bad_input_is_one_line_and_status_two(run, stems, tmp_path):
-    for command in (("list",), ("measure", "x"), ("do", "x", "{}"), ("tidy",)):
+    for command in (("list",), ("measure", "x"), ("tidy",)):
         fails(run(*command), "no data folder here")
     assert not (tmp_path / "data").exists()
     fails(run("import", tmp_path / "gone", "--name", "x"), "gone")
