@@ -18,18 +18,73 @@ NAMES = {
     "snare": "sn_top; Snr btm; Side drum; Caisse claire; Rullante; SD",
     "hats": "HiHat; Hi-Hat; OpenHat; HH close; Charley",
     "percussion": "OH L; OHs stereo; Room; tamb; Shkr; Hi Tom; FloorTom; Batterie OH; Trap Loop",
-    "bass": "Bass DI; Bs DI; Synth Bs; Upright; Tuba; 808; Sub; Contrebasse; Bajo; Kontrabass; SubBass",
+    "bass": (
+        "Bass DI; Bs DI; Synth Bs; Upright; Tuba; 808; Sub; Contrebasse; Bajo; Kontrabass; SubBass"
+    ),
     "guitar": "E-Gtr 2; AcGtr 12str; EGtr clean dbl; Override gtr; Gitarre 1; Chitarra; Violao",
     "keys": "Rhodes; EP 2; Pno L; Upright Piano; Klavier; Orgel; Marimba",
     "pad": "Warm pad; Accordion; Nappe 2; Fisarmonica",
     "brass": "Horns; Tpt 2; Brass chords; Posaune; Sax 1; Trompeta; Bass Trombone",
     "strings": "Vln 1; Streicher; Cordes; Archi; Violoncello; Cuerdas",
-    "lead": "Lead Vox; LV main; Lead Vocal; vox lead dbl 2; Bassoon; Bass Clarinet; Flöte; Solo",
-    "voice": "vox dbl; V Adlibs; Voz principal 2; Stimme; Voix; Rap 2",
+    "lead": "Bassoon; Bass Clarinet; Oboe 2; Flöte; Solo; Gtr Solo; Synth LD",
+    "voice": (
+        "Lead Vox; LV main; Lead Vocal; vox lead dbl 2; vox dbl; V Adlibs; "
+        "Voz principal 2; Stimme; Voix; Rap 2"
+    ),
     "backing voice": "BGV stack; BV high L; Gang Vox; Chœur 2; Coro; Back Vox",
     "effect": "Riser; Reverse Crash FX; Noise sweep; Effet 3",
     "other": "Audio 7; Wrap; Thornbury take; Take 4; Bounce; Rapture; Basset",
 }
+
+
+HELD_OUT = {
+    "kick": (
+        "KICK_IN_01; Kik Out; BDrum; B. Drum; BD 24; kick sub; Kick (Beater); 808 Kick; Kck-Trig; K Out"
+    ),
+    "snare": (
+        "Snare Top; SNR_BTM; Sn Bot; Sidestick; Cross Stick; Clap 2; RimShot; SN trig; Snare Verb-less"
+    ),
+    "hats": "HH; Hat L; Hi Hat Open; HHat 2; CH Hat; Hats Loop",
+    "percussion": (
+        "OH R; Overheads; Rm Mics; Tom 1; FT; Rack Tom; Ride; Conga Hi; Shaker L; "
+        "Tamb Dbl; Perc Loop; Drum Bus; Bongos"
+    ),
+    "bass": (
+        "Bass Amp; BASS_DI; Sub Bass; Moog Bass; El Bass; Bs Amp; Synth Bass; "
+        "Upright Bass; Double Bass; Bass Gtr"
+    ),
+    "guitar": (
+        "Gtr L; GTR_R; Ac Gtr; Acoustic Guitar 2; Elec Gtr Dbl; E Git; Slide Gtr; "
+        "Nylon Gtr; Rhythm Guitar L; Banjo"
+    ),
+    "keys": (
+        "Piano L; Grand Pno; Rhodes Amp; Wurli; Hammond; B3 Lo; Clav; Synth 3; Juno Keys; Celesta"
+    ),
+    "pad": "Pad; Warm Pads; String Pad; Drone Low; Choir Pad; Texture 2",
+    "brass": "Trumpet 1; Tpt Sect; Trombones; Horn Stab; Alto Sax; Brass Hits; Flugel",
+    "strings": "Violins I; Vla; Celli; Strings Hi; Stgs; Str Ens; Vc Sect; Pizz Strings",
+    "lead": (
+        "Synth LD; Gtr Solo; Lead Gtr; Ld Synth; Oboe; Bassoon; Bass Clarinet; Flute 1; Pluck; Arp 2"
+    ),
+    "voice": (
+        "Lead Vocal; LV main; Ld Vox; vox lead dbl; Vocal Comp; Main Vox; VOX_L; "
+        "Rap Verse; Lead Vox Double; Voice Over"
+    ),
+    "backing voice": (
+        "BV 1; BGVs; Backing Vox L; Choir; Vox Harm Hi; Gang Shout; Oohs; BVox Stack; Harmony Voc"
+    ),
+    "effect": (
+        "Vinyl; Amb; Echo Return; Vox Delay; Reverb Rtn; FX Riser; Impact; Dly Throw; "
+        "Noise Sweep; Reverse Cym FX; Plate; Foley"
+    ),
+}
+"""Names that no rule was written for: they tell how often a guess is right."""
+
+
+def test_nineteen_of_twenty_names_that_no_rule_was_written_for_are_right():
+    every = [(name, role) for role, names in HELD_OUT.items() for name in names.split("; ")]
+    wrong = [name for name, role in every if guess_role(name) != role]
+    assert len(every) >= 120 and len(wrong) <= 0.05 * len(every), wrong
 
 
 @pytest.mark.parametrize(
@@ -76,6 +131,7 @@ def test_names_of_parts():
 
 
 def test_files_that_come_together_lose_what_they_share_and_unnamed_ones_get_a_guess(tmp_path):
+    assert part_name("808 Kick.wav") == "808 Kick" and part_name("03 Kick.wav") == "Kick"
     app = create_app(tmp_path, immediate=True, testing=True)
     jobs, caller = jobs_of(app), Caller(app.test_client())
     session_id = jobs.library.create(Session(name="Names"))

@@ -238,12 +238,147 @@ def pages(folder: Path) -> str:
     )
 
 
-SOAKS = (uploads, bodies, archives, kills, full_disks, pages, long_files)
+def working_day(folder: Path) -> str:
+    """Four clients on two sessions for ten minutes: plans, ways, comparisons, edits, undo and sound."""
+    from attacks.servers import Server
+
+    songs = make_songs(folder)
+    server = Server(folder / "data")
+    watch = Watch(server, ends_at=time.monotonic() + 600 * SIZE)
+    clients = [
+        threading.Thread(target=work, args=(watch, song))
+        for song, work in zip(songs * 2, (plans, ways, plays, compares), strict=True)
+    ]
+    for one in clients:
+        one.start()
+    for one in clients:
+        one.join()
+    server.stop()
+    assert not watch.broken, watch.broken[:3]
+    assert watch.done["plan"] >= 2 and watch.done["ways"] >= 2 and watch.done["sides"] >= 2, watch.done
+    slowest = sorted(watch.slowest.items(), key=lambda one: -one[1])[:4]
+    assert watch.threads <= 64 and watch.mb <= 1536 and slowest[0][1] <= 5.0, (watch, slowest)
+    waits = ", ".join(f"{name} {seconds:.1f} s" for name, seconds in slowest)
+    return (
+        f"{watch.count} requests, none failed; finished: {dict(watch.done)}; at most {watch.threads} "
+        f"threads, {watch.mb} MB; slowest answers: {waits}"
+    )
+
+
+def make_songs(folder: Path) -> list[str]:
+    """Two sessions of six parts, 40 s each."""
+    library, rng = Library(folder / "data"), np.random.default_rng(4)
+    names = {"kick": 55, "bass": 62, "pad": 220, "keys": 330, "guitar": 300, "vocal": 440}
+    songs = []
+    for n in range(2):
+        given = folder / f"stems {n}"
+        given.mkdir()
+        for name, hz in names.items():
+            sound = (
+                hits(40.0)
+                if name == "kick"
+                else sine(hz + n, 40.0, -14) + 0.4 * sine(2 * hz, 40.0, -14)
+            )
+            noise = rng.normal(0, 0.01, sound.shape).astype("f4")
+            (given / f"{name}.wav").write_bytes(audio(sound + noise))
+        paths = sorted(given.iterdir())
+        songs.append(sessions.import_files(library, f"Song {n}", paths, refused=print))
+    library.close()
+    return songs
+
+
+class Watch:
+    """A server under watch: what failed, how long answers took, its threads and its memory."""
+
+    def __init__(self, server, ends_at: float) -> None:
+        self.server, self.ends_at = server, ends_at
+        self.broken: list[tuple[str, int]] = []
+        self.slowest: dict[str, float] = {}
+        self.done: Counter[str] = Counter()
+        self.count = self.threads = self.mb = 0
+
+    def goes_on(self) -> bool:
+        return time.monotonic() < self.ends_at and not self.broken
+
+    def ask(self, what: str, path: str, body: dict | None = None) -> bytes:
+        began = time.monotonic()
+        status, answer = self.server.post(path, body) if body else self.server.get(path)
+        self.slowest[what] = max(self.slowest.get(what, 0.0), time.monotonic() - began)
+        self.count += 1
+        if status >= 500 and status != 503:
+            self.broken.append((path, status))
+        facts = Path(f"/proc/{self.server.process.pid}/status").read_text()
+        told = dict(line.split(":", 1) for line in facts.splitlines() if ":" in line)
+        self.threads = max(self.threads, int(told["Threads"]))
+        self.mb = max(self.mb, int(told["VmRSS"].split()[0]) >> 10)
+        return answer
+
+    def facts(self, song: str) -> dict:
+        return json.loads(self.ask("facts", f"/sessions/{song}/facts"))
+
+    def edit(self, song: str, **operation: object) -> None:
+        facts = self.facts(song)
+        self.ask("edit", f"/sessions/{song}/edit", {"do": operation, "base": facts["revision"]})
+
+    def until_done(self, what: str, path: str) -> None:
+        """Ask as a page does until it says no more that it is to be asked again."""
+        while self.goes_on():
+            if b"data-poll" not in self.ask(what, path):
+                self.done[what] += 1
+                return
+            time.sleep(0.7)
+
+
+def plans(watch: Watch, song: str) -> None:
+    """Plan, change a fader, plan again."""
+    n = 0
+    while watch.goes_on():
+        watch.until_done("plan", f"/sessions/{song}/plan")
+        n += 1
+        watch.edit(song, op="set part", part="pad", field="fader_db", value=-(n % 5))
+
+
+def ways(watch: Watch, song: str) -> None:
+    """Every way in one fight after another."""
+    n = 0
+    while watch.goes_on():
+        path = f"/sessions/{song}/ways?part=bass&leader=kick&start_s={n % 20}&end_s={n % 20 + 6}"
+        watch.until_done("ways", path)
+        n += 1
+
+
+def plays(watch: Watch, song: str) -> None:
+    """Edits and undo, and the sound of a loop after each."""
+    n = 0
+    while watch.goes_on():
+        watch.edit(song, op="set part", part="bass", field="fader_db", value=-(n % 7) / 2)
+        heard = json.loads(watch.ask("listen", f"/sessions/{song}/listen?hear=mix"))
+        for index in range(4):
+            watch.ask("sound", f"/sound/{heard['hash']}/{index}")
+        if n % 3 == 2:
+            watch.ask("undo", f"/sessions/{song}/undo", {"base": watch.facts(song)["revision"]})
+        watch.ask("lanes", f"/sessions/{song}/lanes")
+        n += 1
+
+
+def compares(watch: Watch, song: str) -> None:
+    """Variants side by side over changing loops, with fights and evidence."""
+    n = 0
+    while watch.goes_on():
+        where = f"start_s={n % 25}&end_s={n % 25 + 8}"
+        watch.until_done("sides", f"/sessions/{song}/proof/sides?{where}")
+        watch.ask("fights", f"/sessions/{song}/lanes/fights?page=four&{where}")
+        watch.ask("evidence", f"/sessions/{song}/evidence?leader=kick&yielder=bass&page=four&{where}")
+        n += 1
+
+
+SOAKS = (working_day, uploads, bodies, archives, kills, full_disks, pages, long_files)
 
 
 def main() -> None:
+    """Run all of them, or those that are named."""
     print("| what | result | seconds |\n|---|---|---|")
-    for soak in SOAKS:
+    for soak in (one for one in SOAKS if one.__name__ in sys.argv[1:] or len(sys.argv) == 1):
         with tempfile.TemporaryDirectory() as folder:
             began = time.monotonic()
             said = soak(Path(folder))

@@ -15,6 +15,8 @@ LONGEST = 80
 _ROUGH_MIX = re.compile(
     r"\b(rough|ref|reference|referenz|premaster|master|mixdown|2[ -]?mix|mix ?bus)\b", re.IGNORECASE
 )
+_TRACK_NUMBER = re.compile(r"0[0-9]+|[0-9]{1,2}")
+"""A number in front that counts files; an 808 is none."""
 FEWEST = 3
 """So many files at least, or what two have in common may be their name."""
 
@@ -23,7 +25,7 @@ def part_name(file_name: str, prefix: str = "") -> str:
     """A part's name, without numbers in front and without what all files begin with."""
     stem = PurePath(file_name).stem
     words = stem.removeprefix(prefix).replace("_", " ").replace("-", " ").split()
-    while len(words) > 1 and words[0].isdigit():
+    while len(words) > 1 and _TRACK_NUMBER.fullmatch(words[0]):
         words = words[1:]
     name = " ".join(words)[:LONGEST] or "Part"
     return name[0].upper() + name[1:]

@@ -50,33 +50,41 @@ RULES: tuple[Rule, ...] = (
         "effect",
         """fx sfx efx effect effects effekt effekte effet effets efecto efectos effetto efeito""",
     ),
+    _rule("effect", "echo echoes delay delays dly dlys reverb reverbs verb rvb rev plate slapback"),
+    _rule("effect", "throw throws vinyl crackle hiss tape foley amb"),
     _rule("effect", "sweep sweeps riser risers downlifter uplifter impact whoosh noise braam stinger"),
+    _rule("pad", "pad pads"),
     _rule(
         "backing voice",
         """bv bvs bgv bgvs bvox bvx bkg backing backings background choir chor coro coros""",
     ),
     _rule("backing voice", "choeur choeurs chorale gang crowd ooh oohs aah aahs"),
     _rule("backing voice", "harmony harmonies harm chorus back backs", _VOICE),
-    _rule("lead", "lv ldv leadvox leadvocal"),
-    _rule("lead", "lead ld main solo leader", _VOICE + " v"),
+    _rule("voice", "lv ldv leadvox leadvocal"),
+    _rule("voice", "lead ld main solo leader", "v"),
     _rule("voice", _VOICE + " rap rapper rappers adlib adlibs speech spoken narration sprecher"),
     _rule(
         "kick",
-        """kick kicks kik kck kic kickdrum kd bd bassdrum grosstrommel bombo bumbo surdo grancassa""",
+        """kick kicks kik kck kic kickdrum kd bd bdr bdrum bassdrum grosstrommel bombo bumbo
+        surdo grancassa""",
     ),
     _rule("kick", "bass bas gran grosse grande", "drum drums trommel caisse cassa"),
     _rule("kick", "k", _MIC),
     _rule(
         "snare",
-        """snare snares snr snar sn sd sna sidedrum rimshot clap claps rullante caixa tarola caja""",
+        """snare snares snr snar sn sd sna sidedrum rimshot sidestick crossstick xstick
+        clap claps rullante caixa tarola caja""",
     ),
     _rule("snare", "side kleine caisse", "drum trommel claire"),
     _rule("hats", "hat hats hh hihat hihats hihat highhat charley charleston openhat closedhat"),
     _rule("hats", "hi", "hat hats"),
+    # Woodwinds carry a melody, the low ones among them too; a solo does, whatever plays it.
     _rule(
         "lead",
         """clarinet clarinets klarinette clarinette clarinete clarinetto bassoon fagott fagotto""",
     ),
+    _rule("lead", "oboe oboes flute flutes flote querflote flauta flauto recorder piccolo"),
+    _rule("lead", "lead leads ld solo solos"),
     _rule("brass", "trombone trombones posaune posaunen trb tbn sax saxes saxophone saxophon saxofon"),
     _rule(
         "bass",
@@ -108,7 +116,8 @@ RULES: tuple[Rule, ...] = (
     _rule("brass", "cuivres fiati metais ottoni"),
     _rule(
         "strings",
-        """strings string strs violin violins vln vlns violine violinen geige geigen violon violons""",
+        """strings string strs stgs strgs stg violin violins vln vlns violine violinen
+        geige geigen violon violons""",
     ),
     _rule(
         "strings",
@@ -143,8 +152,7 @@ RULES: tuple[Rule, ...] = (
         ambient""",
     ),
     _rule("pad", "ambience ambiance atmos atmo texture textures flachen nappe nappes"),
-    _rule("lead", "lead leads ld melody melodie melodia solo solos flute flutes flote querflote"),
-    _rule("lead", "flauta flauto oboe recorder harmonica whistle arp pluck leadsynth"),
+    _rule("lead", "melody melodie melodia harmonica whistle arp pluck leadsynth"),
     _rule("keys", "synth synths syn key"),
 )
 
