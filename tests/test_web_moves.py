@@ -107,6 +107,14 @@ def test_a_duck_that_is_at_its_range_on_every_hit_is_told(caller, song):
     assert "at its range of 2.0 dB on 100 % of the hits" in faults(caller, song, "m1")
 
 
+def test_a_sidechain_that_is_silent_in_the_loop_is_told_with_where_it_plays(caller, song):
+    caller.edit(song, op="set part", part="kick", field="start_s", value=3)
+    caller.edit(song, op="give way", part="tuba", leader="kick", kind="compressor")
+    page = f"/sessions/{song}/moves/checks?part=tuba&move=m1&start_s=0&end_s=2&leader=kick"
+    told = html.unescape(caller.client.get(page).text)
+    assert "Kick is silent in the loop" in told and 'data-loop="2.0 4.0"' in told
+
+
 def test_an_edit_brings_the_sound_under_the_playhead_along(app, caller, song, monkeypatch):
     monkeypatch.setattr("pondel.web.deck.PATIENCE_S", 30.0)
     listen = {"hear": "mix", "parts": [], "state": "after", "at": [3, 4, 5]}

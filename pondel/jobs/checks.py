@@ -22,7 +22,7 @@ from pondel.core.errors import BadDocument
 from pondel.core.evidence import deepest_on_hits, within
 from pondel.core.hearing.loudness import partial_loudness
 from pondel.core.moves.base import Traced, key_in
-from pondel.core.moves.checking import Heard, settings_of
+from pondel.core.moves.checking import SILENT_DB, Heard, settings_of
 from pondel.core.moves.picture import Picture
 from pondel.core.moves.registry import kind_of
 from pondel.core.operations import parse_operation
@@ -34,7 +34,7 @@ from pondel.jobs.desk import Desk
 from pondel.jobs.fights import judged_in
 
 WHOLE_HZ = np.array([1000.0])
-AT_RANGE_DB, LEAST_HITS = 0.1, 4
+AT_RANGE_DB, LEAST_HITS, MOST_LOOKED = 0.1, 4, 64
 
 
 @dataclass(frozen=True)
@@ -56,6 +56,19 @@ class _Looked:
         leader = document.part(self.leader) if self.leader and document.has_part(self.leader) else None
         heard = self._heard()
         return heard, check(document, part, move_of(part, self.move), heard, leader)
+
+    def where_it_plays(self) -> tuple[float, float] | None:
+        """The first stretch as long as the loop in which the sidechain sounds, in seconds."""
+        document, rate = self.document, self.document.rate
+        key = key_in(move_of(document.part(self.part), self.move))
+        if key is None or not document.has_part(key.source):
+            return None
+        song, now = self.desk.frames(document), self.desk.now(document)
+        for first in range(0, song, max(self.frames, song // MOST_LOOKED)):
+            if _peak_db(now.region((key.source, key.tap), first, self.frames)) > SILENT_DB:
+                end = min(first + self.frames, song)
+                return round(first / rate, 4), round(end / rate, 4)
+        return None
 
     def _heard(self) -> Heard:
         desk, document, where = self.desk, self.document, (self.start, self.frames)
@@ -165,7 +178,9 @@ def _out_of_date(looked: _Looked) -> list[Advice]:
 
 
 def _foreseen(looked: _Looked, heard: Heard, found: list[Advice], advice: Advice) -> Advice:
-    """An advice with what its mending would make of the move."""
+    """An advice with what its mending would make of the move, or where to loop instead."""
+    if advice.source_is_silent:
+        return replace(advice, loop_s=looked.where_it_plays())
     if advice.fix is None:
         return advice
     try:

@@ -13,6 +13,7 @@ from pondel.core.advice.silence import why_silent
 from pondel.core.document import Part, Session, Zone
 from pondel.core.engine.listen import without_moves
 from pondel.core.hearing.table import WHOLE, HiddenTable, Scope
+from pondel.core.measures.tempo import beside_bpm
 from pondel.jobs.desk import Desk
 
 PROPOSED_PAIRS = 5
@@ -29,6 +30,10 @@ def measure_report(desk: Desk, document: Session, session_id: str) -> dict[str, 
         "name": document.name,
         "rate": document.rate,
         "tempo_bpm": document.tempo_bpm,
+        "tempo_from": document.tempo_from,
+        "tempo_alternatives_bpm": [bpm for _, bpm in beside_bpm(document.tempo_bpm)]
+        if document.tempo_from == "hits"
+        else [],
         "tempo_changes": [one.model_dump() for one in document.tempo_changes],
         "listening_level_db_spl": document.listening_level_db_spl,
         "parts": [_part(desk, document, table, before, part) for part in document.parts if part.file],

@@ -58,9 +58,15 @@ def audio_files(paths: Iterable[Path], left_out: Callable[[str], None]) -> list[
 
 
 def _is_shown(path: Path, folder: Path) -> bool:
-    """Whether it is a file that neither it nor a folder above it hides."""
+    """Whether it is something to read that neither it nor a folder above it hides.
+
+    An empty folder that is called like a recording counts: it is refused by name.
+    """
     names = path.relative_to(folder).parts
-    return path.is_file() and not any(name.startswith((".", "__MACOSX")) for name in names)
+    if any(name.startswith((".", "__MACOSX")) for name in names):
+        return False
+    is_called_so = path.suffix.lower() in files.EXTENSIONS
+    return not path.is_dir() or (is_called_so and not any(path.iterdir()))
 
 
 def _tell_others(folder: Path, others: list[Path], left_out: Callable[[str], None]) -> None:

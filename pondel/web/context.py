@@ -211,6 +211,7 @@ def song_facts(session_id: str, revision: Revision) -> dict:
         "first_loop": {"start_s": loop_s[0], "end_s": loop_s[1]},
         "faults": library().media.faults(document),
         "tempo_bpm": document.tempo_bpm,
+        "tempo_estimated": document.tempo_from == "hits",
         "tempo_known": document.known_tempo_bpm is not None,
         "beats": document.counted().facts(),
         "sections": [s.model_dump() for s in document.sections],

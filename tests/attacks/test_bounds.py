@@ -242,7 +242,8 @@ def test_the_command_line_answers_anything_in_one_line(run, tmp_path):
     assert not [path for path in tmp_path.iterdir() if path.suffix == ".part"]
 
 
-def test_an_unforeseen_failure_is_one_line_too(run, monkeypatch):
+def test_an_unforeseen_failure_is_one_line_too(run, tmp_path, monkeypatch):
+    Library(tmp_path / "data").close()
     monkeypatch.setattr(Library, "sessions", lambda _: 1 / 0)
     result = run("list")
     assert result.exit_code == 1
@@ -261,12 +262,13 @@ def test_neighbours_are_found_by_index(tmp_path):
 
 def test_a_folder_with_more_files_than_parts_is_refused(tmp_path, monkeypatch):
     monkeypatch.setattr(sessions, "MOST_PARTS", 2)
+    stems = tmp_path / "stems"
+    stems.mkdir()
     for n in range(3):
-        (tmp_path / f"{n}.wav").write_bytes(audio(sine(99, 0.1)))
+        (stems / f"{n}.wav").write_bytes(audio(sine(99, 0.1)))
     library = Library(tmp_path / "data")
     with pytest.raises(PondelError, match="at most 2 parts, not 3"):
-        sessions.import_files(
-            library, "x", sessions.audio_files([tmp_path], pytest.fail), refused=pytest.fail
-        )
+        found = sessions.audio_files([stems], pytest.fail)
+        sessions.import_files(library, "x", found, refused=pytest.fail)
     assert library.sessions() == []
     library.close()

@@ -25,6 +25,9 @@ class Advice:
     action: str = ""
     fix: dict[str, Any] | None = None
     then: str = ""
+    loop_s: tuple[float, float] | None = None
+    """Where in the song it would not be so: a stretch to loop instead."""
+    source_is_silent: bool = False
 
 
 def check(
@@ -39,7 +42,7 @@ def check(
 
 def _advice(part: Part, move: Any, finding: Finding) -> Advice:
     if finding.mend is None:
-        return Advice(finding.text)
+        return Advice(finding.text, source_is_silent=finding.source_is_silent)
     where = {"op": "set move", "part": part.id, "move": move.id}
     fix = {**where, "field": finding.mend.field, "value": finding.mend.value}
     return Advice(finding.text, finding.action, fix)

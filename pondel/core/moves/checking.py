@@ -63,6 +63,8 @@ class Finding:
     text: str
     action: str = ""
     mend: Mend | None = None
+    source_is_silent: bool = False
+    """Whether the sidechain does not sound in the loop, though it may elsewhere."""
 
 
 @dataclass(frozen=True)
@@ -119,7 +121,8 @@ def key_path(case: Case, found: list[Finding]) -> Iterator[Finding]:
         text = f"The key's level is {say(key.level_db, 'dB')}."
         yield Finding(text, "Set it to 0 dB", Mend("key.level_db", 0))
     elif heard.key_source_db <= SILENT_DB:
-        yield Finding(f"{source.name} is silent in the loop: the key has nothing to hear.")
+        text = f"{source.name} is silent in the loop: the sidechain has nothing to act on."
+        yield Finding(text, source_is_silent=True)
     elif key.low_cut_hz is not None or key.high_cut_hz is not None:
         yield from _cut_away(key, heard)
 

@@ -14,7 +14,7 @@ import * as monitor from "./monitor.js";
 import * as intake from "./intake.js";
 import * as spectra from "./spectra.js";
 import { go, look, onShown, reload } from "./stage.js";
-import { firstLoop } from "./loop.js";
+import { firstLoop, setLoop } from "./loop.js";
 import { learn, on, state, tell } from "./state.js";
 import { busy, isIdle } from "./questions.js";
 import { told } from "./told.js";
@@ -113,6 +113,8 @@ function clicks(event) {
   if (point) visit(point.dataset.visit);
   const button = event.target.closest("[data-do]");
   if (button) doIt(button);
+  const looped = event.target.closest("[data-loop]");
+  if (looped) setLoop(.../** @type {[number, number]} */ (looped.dataset.loop.split(" ").map(Number)));
   const trimmed = event.target.closest("[data-trim]");
   if (trimmed) trim(trimmed.dataset.trim);
   const sender = event.target.closest("button[data-send]");

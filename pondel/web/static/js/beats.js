@@ -71,7 +71,8 @@ export function noteNear(seconds) {
   const quarter = (beat_s * beat_note) / 4;
   for (const [kind, longer] of KINDS) {
     const found = NOTES.find((note) => Math.abs(seconds / ((4 / Number(note.slice(2))) * longer * quarter) - 1) < 0.04);
-    if (found) return found + kind;
+    // Note values hang on the tempo: one that nobody confirmed is marked.
+    if (found) return `${found}${kind}${state.facts.tempo_estimated ? "?" : ""}`;
   }
   return "";
 }

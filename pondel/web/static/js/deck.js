@@ -299,7 +299,7 @@ async function goTo(position) {
 function tellTime() {
   const s = player.position();
   write($("clock"), state.facts.tempo_known ? barsBeats(s) : minutes(s));
-  write($("clock-time"), state.facts.tempo_known ? `bar · ${minutes(s)}` : "tempo not known");
+  write($("clock-time"), state.facts.tempo_known ? `bar${state.facts.tempo_estimated ? "?" : ""} · ${minutes(s)}` : "no tempo");
 }
 
 /** While a change is on its way to the ear the needles move in every third frame only. */
@@ -379,7 +379,8 @@ export async function start() {
 /** What the deck knows of the song: its length, sections, tempo, and whether there is anything to play. */
 let known = "";
 function followSong() {
-  const { seconds, sections, beats, tempo_known, parts } = state.facts;
+  const { seconds, sections, beats, tempo_known, tempo_estimated, tempo_bpm, parts } = state.facts;
+  $("clock-time").title = tempo_estimated ? `Bars count at ${Number(tempo_bpm.toFixed(2))} bpm, estimated from the hits: confirm the tempo at Intake` : tempo_known ? "" : "The tempo is not known: set it at Intake";
   const now = JSON.stringify([seconds, sections, tempo_known && beats, parts.length]);
   if (now === known) return;
   // Bars are known from now on: the loop to begin with is one of bars, unless another was chosen.

@@ -2,6 +2,7 @@
 
 /** @typedef {{id: string, name: string, revision: number, undo: ?string, redo: ?string, rate: number,
  *   seconds: number, tempo_bpm: number, tempo_known: boolean, beats: import('./beats.js').Stretch[], listening_level_db_spl: number, levels_db_spl: {quiet: number, loud: number},
+ *   tempo_estimated: boolean,
  *   first_loop: {start_s: number, end_s: number},
  *   sections: {id: string, name: string, start_s: number, end_s: number}[],
  *   parts: {id: string, name: string, tag: string, ink: number}[], faults: Record<string, string>,
