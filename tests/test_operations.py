@@ -380,3 +380,13 @@ def test_a_time_is_typed_as_a_note_value_where_the_tempo_is_known(whole):
     ):
         done = parse_operation({**asked, "field": "release_ms", "value": typed}).apply(document)
         assert done.value.value == pytest.approx(wanted_ms)
+
+
+def test_a_line_of_a_plan_and_a_name_that_make_no_sense_are_refused():
+    line = {"leader": "a", "part": "b", "low_hz": 500, "high_hz": 100}
+    with pytest.raises(BadDocument, match="high edge"):
+        parse_operation({"op": "make room", "lines": [line]})
+    with pytest.raises(BadDocument, match="more than spaces"):
+        parse_operation({"op": "set part", "part": "a", "field": "name", "value": "   "}).apply(
+            session_of({"id": "a"})
+        )

@@ -11,6 +11,7 @@ from conftest import hits, sine
 from web_tools import audio, jobs_of, until
 
 from pondel.core.audio.broadcast import told_by
+from pondel.core.audio.files import safe_name
 from pondel.core.document import Session
 from pondel.core.dsp.split import Split
 from pondel.core.engine.render import region
@@ -214,3 +215,11 @@ def test_an_order_from_the_page_is_printed_and_one_that_is_none_refused(app, cal
     assert soundfile.info(jobs.prints.file(song, one.id, "Kick A low.flac")).frames == RATE
     for wrong in ({"lower_db": "a lot"}, {"lower_db": "90"}, {"split_hz": "5"}, {"pattern": "{x}"}):
         assert caller.post(f"/sessions/{song}/prints", data={**form, **wrong}).status_code == 400
+
+
+@pytest.mark.parametrize(
+    ("name", "file"),
+    [("CON", "CON_"), ("com1", "com1_"), ("Nul. take", "Nul. take_"), ("Console", "Console")],
+)
+def test_no_file_is_called_like_a_device_of_another_system(name, file):
+    assert safe_name(name) == file

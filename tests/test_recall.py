@@ -123,3 +123,12 @@ def test_reasons_of_a_first_setting_stand_beside_what_was_changed_by_hand_since(
     assert "changed by hand since: key, high cut 500 Hz, threshold −40.0 dB" in page
     shown = caller.client.get(f"/sessions/{song}/moves?part=tuba&move=m1").text
     assert "Changed by hand since: key, high cut 500 Hz, threshold −40.0 dB" in shown
+
+
+@pytest.mark.parametrize("name", ["שלום", "{nb} takes", "鼓"])
+def test_the_pdf_says_what_it_cannot_set_and_takes_no_name_for_a_field(app, caller, song, name):
+    caller.edit(song, op="set session", field="name", value=name)
+    data = caller.client.get(f"/sessions/{song}/recall/recall.pdf").data
+    text = pypdfium2.PdfDocument(data)[0].get_textpage().get_text_range()
+    assert ("{nb} takes" in text) == (name == "{nb} takes")
+    assert ("fonts of this PDF lack" in text) == (name != "{nb} takes")

@@ -12,7 +12,7 @@ from collections import Counter
 from itertools import pairwise
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from pondel.core.beats import MOST_CHANGES, BeatChange, Beats, steady
 from pondel.core.errors import NotFound
@@ -59,7 +59,20 @@ def _printable(value: Any) -> Any:
 
 
 Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=ID_FORM)]
-Name = Annotated[str, BeforeValidator(_printable), Field(min_length=1, max_length=80)]
+
+
+def _says_something(value: str) -> str:
+    if not value.strip():
+        raise ValueError("a name holds more than spaces")
+    return value
+
+
+Name = Annotated[
+    str,
+    BeforeValidator(_printable),
+    Field(min_length=1, max_length=80),
+    AfterValidator(_says_something),
+]
 
 
 BeatNote = Literal[1, 2, 4, 8, 16, 32]

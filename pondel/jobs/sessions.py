@@ -17,7 +17,7 @@ from pondel.core.document import MOST_PARTS, Part, Session
 from pondel.core.errors import BadAudio, BadDocument, PondelError
 from pondel.core.ids import fresh_id
 from pondel.core.losses import settled
-from pondel.core.measures.tempo import estimate_bpm
+from pondel.core.measures.tempo import beside_bpm, estimate_bpm
 from pondel.core.moves.base import LONGEST_S, MOST_SECTIONS
 from pondel.core.operations import BringIn
 from pondel.core.operations.places import NamedMoment
@@ -130,6 +130,8 @@ def import_files(
     bpm = estimate_bpm([recordings.hits_s(part) for part in session.parts])
     if bpm is not None:
         session = session.model_copy(update={"tempo_bpm": round(bpm, 2), "tempo_from": "hits"})
+        others = ", ".join(f"{other:g}" for _, other in beside_bpm(bpm))
+        note(f"tempo estimated from the hits: {bpm:.2f} bpm, not confirmed; it may be {others} bpm")
     return library.create(session, rate_known=True)
 
 

@@ -50,12 +50,6 @@ class Logins:
             self._live.discard(_hash(token))
             self._table.delete().where(self._table.token == _hash(token)).execute()
 
-    def knows(self, address: str) -> bool:
-        """Whether somebody is logged in from an address under the present password."""
-        table = self._table
-        found = table.select().where((table.address == address) & (table.password == self._password))
-        return found.exists()
-
 
 def _hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()

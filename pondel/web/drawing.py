@@ -102,6 +102,11 @@ def picture(draw: Callable[[Figure, dict[str, str]], None], sheet: str, ending: 
     return file.getvalue()
 
 
+def _in_legend(name: str) -> str:
+    """A name as a legend shows it: one that begins with a line would be left out."""
+    return f" {name}" if name.startswith("_") else name
+
+
 def _frequencies(axes: Axes) -> None:
     axes.set_xscale("log")
     axes.set_xlim(20, 20_000)
@@ -141,7 +146,7 @@ def response_picture(
                 linestyle="-" if alpha < 1 else _dash(mark),
                 linewidth=1.0 if alpha < 1 else 1.5,
                 alpha=alpha,
-                label=f"{one.name}, {when}" if when else one.name,
+                label=_in_legend(f"{one.name}, {when}" if when else one.name),
             )
         right = axes.twinx()
         right.spines["right"].set_visible(True)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Any
+from unicodedata import bidirectional
 
 import numpy as np
 from fpdf import FPDF
@@ -27,6 +28,14 @@ LOW_HZ, HIGH_HZ = 20.0, 20_000.0
 LABELLED_HZ = {50: "50", 200: "200", 1000: "1k", 5000: "5k"}
 
 
+PAGES = "\ue000pages\ue000"
+"""What the number of pages is put in place of: no name holds these letters."""
+UNSET = (
+    "Some names are written from right to left, or in letters that the fonts of this PDF lack: "
+    "here they are out of order, or missing. The sheet on screen shows them as they are."
+)
+
+
 class _Sheet(FPDF):
     """A4 pages with the session's name and the page's number at their foot."""
 
@@ -39,15 +48,21 @@ class _Sheet(FPDF):
         self.add_font("numbers", "", FONTS / f"{faces['numbers']}-regular.ttf")
         self.add_font("others", "", Path(get_data_path()) / "fonts" / "ttf" / "DejaVuSans.ttf")
         self.set_fallback_fonts(["others"], exact_match=False)
+        self.alias_nb_pages(PAGES)
         self.set_margins(MARGIN_MM, MARGIN_MM)
         self.set_auto_page_break(True, MARGIN_MM + LINE_MM)
         self.set_title(f"{session}: recall sheet")
         self.set_creator("Pondel")
 
+    def cannot_set(self, words: str) -> bool:
+        """Whether words hold letters that run from right to left, or that none of the fonts has."""
+        known = set(self.fonts["text"].cmap) | set(self.fonts["others"].cmap)  # type: ignore[union-attr]
+        return any(bidirectional(one) in ("R", "AL") or ord(one) not in known for one in words)
+
     def footer(self) -> None:
         self.set_y(-MARGIN_MM)
         self.write_in("text", 8, SOFT)
-        self.cell(0, LINE_MM, f"{self.session} · recall sheet · {self.page_no()} of {{nb}}", align="R")
+        self.cell(0, LINE_MM, f"{self.session} · recall sheet · {self.page_no()} of {PAGES}", align="R")
 
     def write_in(
         self, face: str, size: float, ink: tuple[int, int, int] = INK, *, bold: bool = False
@@ -75,6 +90,10 @@ def recall_pdf(sheet: Json) -> bytes:
     pdf = _Sheet(sheet["session"])
     pdf.add_page()
     _head(pdf, sheet)
+    names = "".join([sheet["session"], *(part["name"] for part in sheet["parts"])])
+    if pdf.cannot_set(names):
+        pdf.write_in("text", 9, SOFT)
+        pdf.paragraph(UNSET)
     plain = [part for part in sheet["parts"] if not part["moves"]]
     for part in plain:
         pdf.needs(3 * LINE_MM)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import hmac
 import ipaddress
+from urllib.parse import urlsplit
 
 from flask import Blueprint, Flask, redirect, render_template, request, url_for
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_talisman import Talisman
 from flask_wtf import CSRFProtect
-from limits import RateLimitItem, parse_many
+from limits import parse_many
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
 
@@ -33,7 +34,6 @@ OPEN_ENDPOINTS = {"login.show", "login.enter", "static"}
 LOGIN_EXTENSION = "pondel-logins"
 MOST_LOGIN_BYTES = 1 << 16
 WRONG_FROM_ONE = "5 per minute; 20 per hour"
-WRONG_FROM_ALL = "30 per minute; 200 per hour"
 
 
 def is_local(host: str) -> bool:
@@ -64,31 +64,35 @@ class Owner(UserMixin):
 
 
 class WrongTries:
-    """Slows down who guesses: per address, and all together.
+    """Slows down who guesses, by address: others who guess elsewhere keep nobody out.
 
-    Only wrong passwords count. An address from which somebody is logged in is not held up by what
-    others try.
+    Only wrong passwords count. A network of 64 bits of IPv6 is one address: one person has all of it.
     """
 
-    def __init__(self, logins: Logins) -> None:
-        self._logins = logins
+    def __init__(self) -> None:
         self._limiter = MovingWindowRateLimiter(MemoryStorage())
-
-    def _counted(self, address: str) -> list[tuple[RateLimitItem, str]]:
-        counted = [(item, address) for item in parse_many(WRONG_FROM_ONE)]
-        if not self._logins.knows(address):
-            counted += [(item, "all") for item in parse_many(WRONG_FROM_ALL)]
-        return counted
+        self._limits = parse_many(WRONG_FROM_ONE)
 
     def may_try(self, address: str) -> bool:
-        return all(self._limiter.test(item, who) for item, who in self._counted(address))
+        return all(self._limiter.test(item, counted_as(address)) for item in self._limits)
 
     def note(self, address: str) -> None:
         """One more wrong password from an address."""
-        for item in parse_many(WRONG_FROM_ONE):
-            self._limiter.hit(item, address)
-        for item in parse_many(WRONG_FROM_ALL):
-            self._limiter.hit(item, "all")
+        for item in self._limits:
+            self._limiter.hit(item, counted_as(address))
+
+
+def counted_as(address: str) -> str:
+    """The address, or the network of 64 bits that it is in."""
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    if found.version == 4:
+        return address
+    if found.ipv4_mapped is not None:
+        return str(found.ipv4_mapped)
+    return str(ipaddress.ip_network((int(found) >> 64 << 64, 64)))
 
 
 def secure(app: Flask, password: str | None, logins: Logins, *, behind_proxy: bool = False) -> None:
@@ -110,12 +114,25 @@ def secure(app: Flask, password: str | None, logins: Logins, *, behind_proxy: bo
         force_https=False,
         session_cookie_secure=behind_proxy,
         session_cookie_samesite="Strict",
-        strict_transport_security=False,
+        strict_transport_security=behind_proxy,
         content_security_policy=POLICY,
         referrer_policy="same-origin",
     )
+    # Each write carries a token; a browser that keeps its Referer to itself is known by its Origin.
+    app.config["WTF_CSRF_SSL_STRICT"] = False
+    app.before_request(refuse_other_origins)
     CSRFProtect(app)
     app.register_blueprint(login_screen(password, logins))
+
+
+def refuse_other_origins():
+    """Turn away a write that a page of another address sends."""
+    origin = request.headers.get("Origin")
+    if request.method in ("GET", "HEAD", "OPTIONS") or origin is None:
+        return None
+    if origin == "null" or urlsplit(origin).netloc == request.host:
+        return None
+    return {"message": "this page is not one of this Pondel's", "where": None}, 403
 
 
 def ask_for_password():
@@ -132,7 +149,7 @@ def ask_for_password():
 def login_screen(password: str | None, logins: Logins) -> Blueprint:
     """The login page, and the way out."""
     blueprint = Blueprint("login", __name__)
-    tries = WrongTries(logins)
+    tries = WrongTries()
 
     @blueprint.get("/login")
     def show():

@@ -181,7 +181,7 @@ def test_a_file_cut_anywhere_is_told_in_every_format_the_page_promises(tmp_path,
 def test_only_the_formats_the_page_promises_come_in(tmp_path, format, subtype):
     path = tmp_path / "x.wav"
     soundfile.write(path, sine(99, 0.2), 48000, subtype, format=format)
-    with pytest.raises(BadAudio, match="not a format Pondel reads"):
+    with pytest.raises(BadAudio, match="not an audio file Pondel can read"):
         files.probe(path)
 
 
@@ -212,6 +212,28 @@ def test_midi_is_bounded_before_it_is_parsed(monkeypatch):
         with pytest.raises(BadAudio):
             midi.hit_times_s(midi.read_score(body, "x"), "x")
         assert time.process_time() - began < 5
+
+
+@pytest.mark.parametrize(("sharps", "minor"), [(12, 0), (0, 7), (250, 1), (128, 200)])
+def test_midi_in_a_key_that_nobody_knows_comes_in_without_it(sharps, minor):
+    events = bytes([0, 0xFF, 0x59, 2, sharps, minor, 0, 0x90, 36, 90, 0, 0xFF, 0x2F, 0])
+    track = b"MTrk" + len(events).to_bytes(4, "big") + events
+    data = b"MThd" + bytes([0, 0, 0, 6, 0, 0, 0, 1, 0, 96]) + track
+    assert midi.read_score(data, "x.mid").times_s == [0.0]
+
+
+def test_no_decoder_sees_what_does_not_begin_as_a_promised_format(tmp_path, monkeypatch):
+    monkeypatch.setattr("soundfile.info", lambda *_: pytest.fail("a decoder saw it"))
+    for head in (
+        b".snd" + bytes(60),
+        b"RIFF\0\0\0\0AVI ",
+        b"FORM\0\0\0\08SVX",
+        b"riff" + bytes(60),
+        b"\xff",
+    ):
+        (tmp_path / "x.wav").write_bytes(head)
+        with pytest.raises(BadAudio, match="not an audio file"):
+            files.probe(tmp_path / "x.wav")
 
 
 def test_midi_with_strange_numbers_is_refused_not_a_failure():

@@ -19,6 +19,8 @@ from pondel.core.errors import BadAudio
 EXTENSIONS = (".wav", ".wave", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".opus", ".mp3")
 BLOCK_FRAMES = 1 << 17
 LOUDEST = 1000.0
+_RESERVED = re.compile(r"con|prn|aux|nul|com[0-9]|lpt[0-9]", re.IGNORECASE)
+"""Names of devices on other systems: no file can be called so there."""
 MOST_NAME_BYTES = 160
 LONGEST_S = 36_000
 WAV_MOST_BYTES = (1 << 32) - (1 << 16)
@@ -44,6 +46,8 @@ def probe(path: Path, name: str | None = None) -> AudioFacts:
     name = name or path.name
     if path.stat().st_size == 0:
         raise BadAudio("the file is empty", where=name)
+    if not _begins_as_promised(path):
+        raise BadAudio(f"not an audio file Pondel can read ({PROMISED})", where=name)
     try:
         info = soundfile.info(str(path))
     except (soundfile.LibsndfileError, RuntimeError, TypeError, ValueError) as error:
@@ -65,6 +69,18 @@ def probe(path: Path, name: str | None = None) -> AudioFacts:
     if fault:
         raise BadAudio(f"the file is cut short: {fault}", where=name)
     return AudioFacts(info.samplerate, info.channels, info.frames, info.format, info.subtype)
+
+
+def _begins_as_promised(path: Path) -> bool:
+    """Whether the first bytes are those of a format that is read: no decoder sees anything else."""
+    with path.open("rb") as file:
+        head = file.read(12)
+    if head[:4] in (b"RIFF", b"RF64", b"BW64"):
+        return head[8:] == b"WAVE"
+    if head[:4] == b"FORM":
+        return head[8:] in (b"AIFF", b"AIFC")
+    is_mp3_frame = len(head) > 1 and head[0] == 0xFF and head[1] & 0xE0 == 0xE0
+    return head[:4] in (b"fLaC", b"OggS") or head[:3] == b"ID3" or is_mp3_frame
 
 
 def read_blocks(
@@ -194,7 +210,8 @@ def safe_name(name: str) -> str:
     """A part's name as a file name on any system."""
     plain = re.sub(r'[<>:"/\\|?*\x00-\x1f\x7f]+', " ", name)
     short = plain.encode(errors="ignore")[:MOST_NAME_BYTES].decode(errors="ignore")
-    return re.sub(r"\s+", " ", short).strip(" .") or "part"
+    found = re.sub(r"\s+", " ", short).strip(" .") or "part"
+    return f"{found}_" if _RESERVED.fullmatch(found.partition(".")[0].strip()) else found
 
 
 def check_target(format: str, bits: str) -> None:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from pondel.core.document import Session
 from pondel.core.model import Model
@@ -29,6 +29,12 @@ class RoomLine(Model):
     start_s: StartS = 0.0
     how_far: HowFar = "usual"
     sections: list[SectionRef] = Field(default_factory=list, max_length=MOST_SECTIONS)
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Self:
+        if self.low_hz >= self.high_hz:
+            raise ValueError("a zone's high edge lies above its low edge")
+        return self
 
 
 class MakeRoom(Operation):
