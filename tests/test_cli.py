@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import json
-import re
 import subprocess
 import sys
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -261,25 +259,6 @@ def test_operations_from_a_script(run, stems, tmp_path):
     assert in_place.exit_code == 0 and "revision " in in_place.stdout
     assert "write the JSON itself" in run("do", session_id, tmp_path / "gone.json").stderr
     assert "oneOf" in json.loads(run("schema", "--operations", data=False).stdout)
-
-
-def test_the_first_duck_is_made_from_the_script_in_the_manual(run, tmp_path):
-    """The script stands in docs/operations.md; here it works on a short song with the same parts."""
-    text = Path("docs/operations.md").read_text()
-    script = re.search(r"<<'JSON'\n(.*?)\n    JSON", text, re.S)[1]
-    stems = tmp_path / "parts"
-    stems.mkdir()
-    for name, samples in {"Bass drum": hits(3.0), "Tuba": sine(70, 3.0)}.items():
-        soundfile.write(stems / f"{name}.wav", samples, 48000, "PCM_24")
-    assert run("import", stems, "--name", "Lantern Parade").exit_code == 0
-    (tmp_path / "duck.json").write_text(script)
-    made = run("do", "Lantern Parade", tmp_path / "duck.json")
-    assert made.exit_code == 0, made.output
-    assert "Bass drum leads 40 Hz to 120 Hz and 4 more" in made.stdout.splitlines()[0]
-    assert run("render", "Lantern Parade", "--out", tmp_path / "out").exit_code == 0
-    out, _ = soundfile.read(tmp_path / "out" / "mix.wav")
-    measured = json.loads(run("measure", "Lantern Parade", "--json").stdout)
-    assert out.shape[0] == 3 * 48000 and measured["pairs"]
 
 
 def test_groups_returns_and_silent_keys_in_the_report_and_in_prints(run, stems, tmp_path):

@@ -66,7 +66,10 @@ class Printing:
         names = self._file_names(document, order)
         with put_in_place(folder, names, replace) as placing:
             if order.what == CURVES:
-                placing.put(write_curves(document, self._media, placing.folder, progress))
+                paths = write_curves(document, self._media, placing.folder, progress)
+                if not paths:
+                    raise BadDocument("no move is on: there are no curves, hits or responses to write")
+                placing.put(paths)
             else:
                 placing.put(self._print_to(document, placing.folder, order, progress))
             return placing.placed
