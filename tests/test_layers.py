@@ -44,7 +44,7 @@ FLOORS = [
     {"dsp"},
     {"moves"},
     {"document", "reading", "losses", "families", "settings", "differences", "listening", "blind"}
-    | {"first_loop"},
+    | {"first_loop", "shared_references"},
     {"audio"},
     {"engine"},
     {"measures"},

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from conftest import RATE, hits
+from conftest import RATE, hits, session_of
 from scipy.signal import freqz, lfilter
 from web_tools import audio, jobs_of, until
 
+from pondel.core.document import Part
 from pondel.core.judgement.references import NAMES_HZ, PartTone, Run, Whole, beside, whole_of
 from pondel.core.judgement.tone import THIRDS_HZ
 from pondel.core.measures.loudness import loudness_lufs
 from pondel.core.measures.spectrum import axis_hz
+from pondel.core.operations import BringIn, SetPart
 from pondel.jobs import archives, sessions
 from pondel.jobs.desk import Desk
 from pondel.jobs.sides import Where
 from pondel.store.library import Library
+from pondel.store.variants import Variants
 
 random = np.random.default_rng(7)
 
@@ -268,3 +271,27 @@ def test_pictures_are_files_in_the_look_of_the_sheet(caller, song):
     assert get("hit.svg", sheet="dusk").status_code == 400
     silent = get("hit.svg", start_s=0, end_s=0.5)
     assert silent.status_code == 400 and "no hit" in silent.text
+
+
+def test_a_reference_is_of_all_variants_and_undo_takes_it_back_from_all(tmp_path):
+    library = Library(tmp_path)
+    song = library.create(session_of({"id": "kick"}, {"id": "tuba"}), rate_known=True)
+    variants = Variants(library)
+    variants.keep(song)
+
+    def in_each() -> dict[str, list[str]]:
+        return {
+            one.name: [p.id for p in library.revision(song, one.head).document.parts if p.reference]
+            for one in variants.of(song)
+        }
+
+    part = Part(id="track", name="Track", file="media/x.wav", reference=True)
+    library.edit(song, None, BringIn(part=part).apply)
+    assert in_each() == {"A": ["track"], "B": ["track"]}
+    library.edit(song, None, SetPart(part="tuba", field="reference", value=True).apply)
+    assert in_each() == {"A": ["tuba", "track"], "B": ["tuba", "track"]}
+    library.history.undo(song)
+    library.history.undo(song)
+    assert in_each() == {"A": [], "B": []}
+    assert [p.id for p in variants.open(song, "A").document.parts] == ["kick", "tuba"]
+    library.close()

@@ -41,7 +41,7 @@ class History:
             parent = self._seen_head(session_id, base).parent
             if parent is None:
                 raise NotFound("there is nothing to undo")
-            return self._library.move_head(session_id, parent)
+            return self._moved(session_id, parent)
 
     def redo(self, session_id: str, base: int | None = None) -> Revision:
         """Step forward along the newest branch; NotFound at its end."""
@@ -49,12 +49,17 @@ class History:
             child = self._newest_child(self._seen_head(session_id, base).id)
             if child is None:
                 raise NotFound("there is nothing to redo")
-            return self._library.move_head(session_id, child[0])
+            return self._moved(session_id, child[0])
 
     def go_to(self, session_id: str, revision_id: int) -> Revision:
         """Make any state of a session its head."""
         with self._library.database.atomic("immediate"):
-            return self._library.move_head(session_id, revision_id)
+            return self._moved(session_id, revision_id)
+
+    def _moved(self, session_id: str, revision_id: int) -> Revision:
+        moved = self._library.move_head(session_id, revision_id)
+        self._library.share_references(session_id)
+        return moved
 
     def neighbours(self, revision: Revision) -> Neighbours:
         """The names of the edits that undo and redo would step over from a revision."""

@@ -28,6 +28,7 @@ from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
 from pondel.core.reading import parse_session, to_json, to_text, was_looked_through
+from pondel.core.shared_references import references_in, with_references_of
 from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
@@ -291,8 +292,24 @@ class Library:
         if replaced and not self._is_named(head.id):
             # Only now: a number that is free would be given to the new revision.
             self.database.execute_sql(FORGET, (head.id,))
+        if references_in(head.document) != references_in(done.document):
+            self.share_references(head.session_id)
         prepare(revision, done)
         return revision
+
+    def share_references(self, session_id: str) -> None:
+        """Give all other variants of a session the references of the open one."""
+        table, sessions = self.tables.Variant, self.tables.Session
+        opened, head = sessions.get_by_id(session_id).variant, self.head(session_id)
+        others = table.select().where((table.session == session_id) & (table.name != opened))
+        for row in others:
+            document = self.revision(session_id, row.head).document
+            shared = with_references_of(document, head.document)
+            if shared == document:
+                continue
+            kept = self.beside(session_id, "References of the session", shared, parent=row.head)
+            update = table.update(head=kept)
+            update.where((table.session == session_id) & (table.name == row.name)).execute()
 
     def _only_arrivals_since(self, base: int, head_id: int) -> bool:
         """Whether the head is a revision, or came of it by arrivals alone."""
@@ -307,12 +324,12 @@ class Library:
         """Whether a variant, a print or a child stands on a revision."""
         return bool(self.database.execute_sql(IS_NAMED, (revision_id,)).fetchone()[0])
 
-    def beside(self, session_id: str, label: str, document: Session) -> int:
+    def beside(self, session_id: str, label: str, document: Session, parent: int | None = None) -> int:
         """A state of a session that is nobody's present one; the number of its revision."""
         check_cycles(document)
         with self.database.atomic("immediate"):
             head = self.head(session_id).id
-            kept = self._set_head(session_id, None, label, document, None).id
+            kept = self._set_head(session_id, parent, label, document, None).id
             self.move_head(session_id, head)
         return kept
 

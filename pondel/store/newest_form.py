@@ -28,7 +28,10 @@ def told_once(tables: Any, session_id: str) -> list[str]:
 def brought_to_newest(tables: Any, head: Revision) -> list[str]:
     """Store a state in the newest form; what a listener may notice, in words, to one who asks."""
     table = tables.Revision
-    row = table.get_by_id(head.id)
+    row = table.get_or_none(table.id == head.id)
+    if row is None:
+        # A drag in another window has replaced this state: the next page sees the one in its place.
+        return []
     found = brought_up(json.loads(row.document))
     if found.came_from == VERSION:
         return []
