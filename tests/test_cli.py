@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 
@@ -226,6 +227,14 @@ def test_what_is_refused_leaves_the_last_good_print_and_nothing_else(run, stems,
     packed = tmp_path / "x.zip"
     assert run("archive", "x", "--out", packed).exit_code == 0
     fails(run("archive", "x", "--out", packed), "x.zip", "already")
+
+
+def test_a_terminal_that_knows_ascii_alone_is_told_all_the_same(run, stems, tmp_path):
+    run("import", stems, "--name", "Größe")
+    env = {**os.environ, "PYTHONIOENCODING": "ascii", "PONDEL_DATA": str(tmp_path / "data")}
+    command = [sys.executable, "-m", "pondel", "measure", "Größe"]
+    done = subprocess.run(command, env=env, capture_output=True, check=False)
+    assert done.returncode == 0 and b"Kick" in done.stdout, done.stderr[-500:]
 
 
 def test_schema_is_json(run):

@@ -197,3 +197,15 @@ def test_a_comparison_ends_where_a_part_sounds_in_one_variant_only(songs):
             assert {contest.leader, contest.yielder} == {"kick", "tuba"}
             assert [side.stands[one] is None for side in compared.sides] == [False, False, True]
         assert len(compared.contests) == len(zones)
+
+
+def test_where_nothing_is_heard_comparison_and_plan_say_what_to_do(songs):
+    desk, document, _ = songs
+    parts = [part.model_copy(update={"mute": True}) for part in document.parts]
+    muted = document.model_copy(update={"parts": parts})
+    compared = desk.sides.begin([("untreated", muted), ("A", muted)], muted, Where(0, 2 * RATE))
+    planned = desk.plans.begin(muted)
+    for one in (compared, planned):
+        assert one.finished.wait(60) and "unmute one" in one.trouble.message
+    with pytest.raises(BadDocument, match="unmute one"):
+        desk.loops.table(muted, 0, RATE)

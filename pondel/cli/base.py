@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 import traceback
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
+from io import TextIOWrapper
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -46,6 +48,10 @@ class Pondel(click.Group):
     """
 
     def invoke(self, ctx: click.Context):
+        for stream in (sys.stdout, sys.stderr):
+            # A terminal that knows ASCII alone shows a question mark for what it lacks.
+            if isinstance(stream, TextIOWrapper):
+                stream.reconfigure(errors="replace")
         try:
             return super().invoke(ctx)
         except PondelError as error:
@@ -57,8 +63,10 @@ class Pondel(click.Group):
             if (words := _of_the_machine(error)) is not None:
                 say(f"pondel: {words}")
                 ctx.exit(2)
-            details = Path(tempfile.gettempdir()) / f"pondel-{os.getpid()}.log"
-            details.write_text(traceback.format_exc(), errors="replace")
+            # A file of its own: a name that could be foreseen may be a link that somebody laid there.
+            handle, details = tempfile.mkstemp(prefix="pondel-", suffix=".log")
+            with os.fdopen(handle, "w", errors="replace") as log:
+                log.write(traceback.format_exc())
             say(f"pondel: something went wrong inside Pondel ({type(error).__name__}): see {details}")
             ctx.exit(1)
 

@@ -28,6 +28,13 @@ NO_FAMILIES: Members = {}
 POWERS_BYTES, TABLES_BYTES = 128 << 20, 128 << 20
 
 
+def why_nothing_is_heard(document: Session) -> str:
+    """What to do where no part is heard in the mix."""
+    if not document.parts:
+        return "no part is here yet: import some files first"
+    return "no part is heard in the mix: all are muted, references or sidechain only; unmute one"
+
+
 class Loops:
     """Tables of stretches. Thread-safe; long work calls `step` now and then."""
 
@@ -54,7 +61,7 @@ class Loops:
         """The table of one stretch; of one side alone with a `side`."""
         parts = self.parts(document)
         if not parts:
-            raise BadDocument("bring in some parts first")
+            raise BadDocument(why_nothing_is_heard(document))
         now = self._now(document)
         names = {part.id: _name(now, part.id, start, frames, side) for part in parts}
         hits = {part.id: within(self._hits_s(part), start, frames, document.rate) for part in parts}

@@ -13,7 +13,7 @@ from pondel.core.advice.claims import Claim, claims
 from pondel.core.document import Session
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.routing import check_cycles
-from pondel.core.errors import PondelError
+from pondel.core.errors import BadDocument, PondelError
 from pondel.core.evidence import led_moves
 from pondel.core.families import groups_among
 from pondel.core.hearing.scale import places_between
@@ -28,7 +28,7 @@ from pondel.jobs.analysis import Analysis
 from pondel.jobs.fights import Fights
 from pondel.jobs.judge import Judge, shared_out
 from pondel.jobs.leases import GivenUp, checkpoint
-from pondel.jobs.loops import Loops
+from pondel.jobs.loops import Loops, why_nothing_is_heard
 from pondel.jobs.planned import STRETCH_S, Line, Planned, WholePlan
 from pondel.jobs.thinness import Thinness
 from pondel.jobs.weighing import table_for, weighed
@@ -69,6 +69,8 @@ class Planner:
     def work(self, planned: Planned) -> None:
         """Fill a plan; GivenUp when nobody wants it any more."""
         document = planned.document
+        if not self.analysis.parts(document):
+            raise BadDocument(why_nothing_is_heard(document))
         found = claims(document, self.analysis.whole_table(document))
         planned.is_draft = not any(claim.is_decided for claim in found)
         for claim in found[MOST_TRIED:]:

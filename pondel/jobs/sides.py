@@ -15,6 +15,7 @@ from pondel.core.document import Session, content_hash
 from pondel.core.engine.chunks import ChunkedSession
 from pondel.core.engine.listen import make_plan, plan_region
 from pondel.core.engine.routing import active_moves
+from pondel.core.errors import BadDocument
 from pondel.core.evidence import FightEvidence, LeaderHeard, Led, fight_evidence, led_moves, within
 from pondel.core.families import groups_among
 from pondel.core.hearing.table import HiddenTable
@@ -33,7 +34,7 @@ from pondel.core.moves.registry import kind_of
 from pondel.jobs.analysis import Analysis
 from pondel.jobs.fights import Fights
 from pondel.jobs.leases import LeasedWork, Leases, checkpoint
-from pondel.jobs.loops import Loops
+from pondel.jobs.loops import Loops, why_nothing_is_heard
 
 PIECE_S = 8.0
 LOWS_UNDER_HZ = 200.0
@@ -138,6 +139,8 @@ class Sides:
         tables = []
         for name, document in compared.asked:
             self._step(compared, f"listening to {name}")
+            if not self._analysis.parts(document):
+                raise BadDocument(why_nothing_is_heard(document), where=name)
             tables.append(self._table(document, deciding, where))
         compared.contests = contests(deciding, tables, where.segments(deciding))
         bare = compared.asked[0][1]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
 
@@ -58,7 +59,15 @@ def file_names(name: str, ending: str) -> dict[str, str]:
 
 
 NAMING = ("part", "move", "field", "list", "to", "zone", "leads", "gives_way", "leader", "kind")
+
+
+def local(moment: datetime, form: str) -> str:
+    """A moment, kept in UTC, by the clock of this machine."""
+    return moment.replace(tzinfo=UTC).astimezone().strftime(form)
+
+
 FILTERS = {
+    "local": local,
     "percent": percent,
     "signed": signed,
     "change": change,

@@ -5,6 +5,9 @@ import { getFloats } from "./api.js";
 const AHEAD_S = 1.5;
 const TICK_MS = 60;
 const FADE_S = 0.015;
+/** Time constant of a gain that changes while a sound plays. */
+const SLIDE_S = 0.02;
+const RESUME_MS = 500;
 /** A sound that has been heard this long, or has less than that left, is fetched further. */
 const SETTLED_S = 0.1;
 const SHORT_S = 0.2;
@@ -26,6 +29,8 @@ class Layer {
     this.begin = at;
     this.until = at;
     this.sources = new Set();
+    /** From where, when and how fast the gain last began to change, where that was after the fade in. */
+    this.change = null;
     this.out = player.context.createGain();
     this.out.gain.setValueAtTime(0, at);
     this.out.gain.linearRampToValueAtTime(gain, at + FADE_S);
@@ -34,10 +39,17 @@ class Layer {
 
   fade(context, gain) {
     if (gain === this.gain) return;
-    this.gain = gain;
     const from = Math.max(context.currentTime, this.begin + FADE_S);
+    this.change = { value: this.gainAt(from), from };
+    this.gain = gain;
     this.out.gain.cancelScheduledValues(from);
-    this.out.gain.setTargetAtTime(gain, from, 0.02);
+    this.out.gain.setTargetAtTime(gain, from, SLIDE_S);
+  }
+
+  /** What the gain will be at a moment, as it was scheduled: a browser tells only what it is now. */
+  gainAt(at) {
+    if (this.change) return this.gain + (this.change.value - this.gain) * Math.exp(-Math.max(0, at - this.change.from) / SLIDE_S);
+    return this.gain * Math.min(1, Math.max(0, (at - this.begin) / FADE_S));
   }
 
   end(at) {
@@ -45,7 +57,7 @@ class Layer {
     if (gain.cancelAndHoldAtTime) gain.cancelAndHoldAtTime(at);
     else {
       gain.cancelScheduledValues(at);
-      gain.setValueAtTime(gain.value, at);
+      gain.setValueAtTime(this.gainAt(at), at);
     }
     gain.linearRampToValueAtTime(0, at + FADE_S);
     for (const source of this.sources) source.stop(at + FADE_S + 0.01);
@@ -72,10 +84,23 @@ export class Player {
     this.onTrouble = (error) => console.error(error);
   }
 
+  /** The system took the sound device: say so, and go on once it gives it back. */
+  #interrupted() {
+    if (!this.playing || this.context.state === "running" || this.context.state === "closed") return;
+    this.onTrouble(new Error("The system interrupted the sound: it goes on when the device is free."));
+    setTimeout(() => this.context.resume().catch(() => {}), RESUME_MS);
+  }
+
   /** Make the audio context at the session's rate; only after a user's gesture. */
   open(rate) {
     if (this.context) return;
-    this.context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
+    try {
+      this.context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
+    } catch {
+      this.context = new AudioContext({ latencyHint: "interactive" });
+      this.onTrouble(new Error(`The sound device refuses ${rate} Hz: the browser converts to ${this.context.sampleRate} Hz.`));
+    }
+    this.context.onstatechange = () => this.#interrupted();
     this.volume = this.context.createGain();
     this.trim = this.context.createGain();
     const split = this.context.createChannelSplitter(2);
