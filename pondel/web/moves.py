@@ -59,6 +59,7 @@ from pondel.web.recipes import offered
 blueprint = Blueprint("moves", __name__, url_prefix="/sessions/<session_id>")
 BEFORE_HIT_S = 0.05
 LONGEST_HIT_VIEW_S = 1.2
+UNSEEN_DB = 0.05
 UNSEEN = 3e-4
 """A weight below this moves nothing that could be seen."""
 MANY_BANDS = 12
@@ -297,6 +298,8 @@ def averaged_hit(
         around = desk().fights.sessions_around(document, part.id, move.id)
         powers = [node_powers(one, (part.id, "before fader"), *where) for one in around]
         gain = average_around(level_change_db(*powers), step_s, hits, BEFORE_HIT_S, after_s)
+        if gain is not None and max(np.abs(gain.low).max(), np.abs(gain.high).max()) < UNSEEN_DB:
+            gain = None
     return {
         "hits": int(hits.size),
         "before_s": BEFORE_HIT_S,
