@@ -475,7 +475,7 @@ def test_handles_are_dragged_and_moved_by_keys_and_values_follow(server, own_son
     page.keyboard.press("PageUp")
     at_rest(page)
     assert band().release_ms == pytest.approx(min(release * 1.5, 4000), rel=0.02)
-    page.wait_for_selector("#checks >> text=/wrong|release|threshold/")
+    page.wait_for_selector("#checks >> text=/fault|release|threshold/")
     assert errors == []
     page.context.close()
 

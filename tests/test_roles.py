@@ -131,6 +131,7 @@ def test_names_of_parts():
 
 
 def test_files_that_come_together_lose_what_they_share_and_unnamed_ones_get_a_guess(tmp_path):
+    assert part_name("\u200b\u200e.wav") == "Part"
     assert part_name("808 Kick.wav") == "808 Kick" and part_name("03 Kick.wav") == "Kick"
     app = create_app(tmp_path, immediate=True, testing=True)
     jobs, caller = jobs_of(app), Caller(app.test_client())

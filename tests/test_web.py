@@ -294,7 +294,6 @@ def test_an_upload_over_the_limit_is_told_the_limit(caller, song):
         "/sessions/song/listen?hear=everything",
         "/sessions/song/listen?hear=key&part=tuba",
         "/sessions/song/evidence?start_s=5&end_s=1",
-        "/sound/unknown/0",
         "/sessions/song/prints/none/mix.wav",
     ],
 )
@@ -303,6 +302,11 @@ def test_what_does_not_exist_is_said_in_words(caller, song, path):
     assert answer.status_code in (400, 404)
     assert answer.json["message"]
     assert "<h1>" in caller.client.get(path).text
+
+
+def test_what_only_the_player_asks_for_is_never_answered_by_a_page(caller):
+    answer = caller.client.get("/sound/unknown/0")
+    assert answer.status_code == 404 and "ask for it again" in answer.json["message"]
 
 
 @pytest.mark.parametrize(

@@ -96,7 +96,6 @@ def open_library(data_dir: Path, *, create: bool = False) -> Library:
 
     PondelError where there is none and it is not to be made.
     """
-    from pondel.store.copies import DATABASE
     from pondel.store.library import Library
 
     os.umask(PRIVATE_UMASK)
@@ -107,8 +106,6 @@ def open_library(data_dir: Path, *, create: bool = False) -> Library:
             "--data DIR names another",
             where=str(folder),
         )
-    if not create and not (folder / DATABASE).exists() and not any(folder.iterdir()):
-        raise PondelError("the folder is empty: --data DIR names another", where=str(folder))
     library = Library(folder)
     library.copies.keep()
     return library

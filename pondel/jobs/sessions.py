@@ -106,7 +106,7 @@ def import_files(
         raise BadDocument(f"a session holds at most {MOST_PARTS} parts, not {len(facts)}", where=name)
     common = Counter(fact.rate for fact in facts.values()).most_common(1)[0][0]
     rate = min(max(common, 44100), 192000)
-    session = Session(name=name, rate=rate)
+    session = parse_session({"name": name, "rate": rate})
     prefix, recordings = shared_prefix([path.name for path in facts]), Recordings(library)
     for path in facts:
         progress(path.name)

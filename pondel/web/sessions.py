@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from flask import Blueprint, redirect, render_template, request, url_for
 
-from pondel.core.document import Session
 from pondel.core.errors import BadDocument
+from pondel.core.reading import parse_session
 from pondel.jobs import sessions as session_files
 from pondel.store.arrivals import plain_name
 from pondel.store.room import written_in
@@ -45,7 +45,7 @@ def create():
     name = asked.words("name").strip()
     if not name or len(name) > 80:
         raise BadDocument("give the session a name of up to 80 characters")
-    session_id = library().create(Session(name=name))
+    session_id = library().create(parse_session({"name": name}))
     return redirect(url_for("intake.show", session_id=session_id))
 
 

@@ -24,7 +24,8 @@ FEWEST = 3
 def part_name(file_name: str, prefix: str = "") -> str:
     """A part's name, without numbers in front and without what all files begin with."""
     stem = PurePath(file_name).stem
-    words = stem.removeprefix(prefix).replace("_", " ").replace("-", " ").split()
+    plain = "".join(letter if letter.isprintable() else " " for letter in stem.removeprefix(prefix))
+    words = plain.replace("_", " ").replace("-", " ").split()
     while len(words) > 1 and _TRACK_NUMBER.fullmatch(words[0]):
         words = words[1:]
     name = " ".join(words)[:LONGEST] or "Part"
