@@ -13,6 +13,7 @@ from flask_wtf import CSRFProtect
 from limits import parse_many
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
+from werkzeug.exceptions import SecurityError
 
 from pondel.core.errors import PondelError
 from pondel.store.logins import Logins
@@ -29,7 +30,7 @@ POLICY = {
     "form-action": "'self'",
     "frame-ancestors": "'none'",
 }
-LOCAL_NAMES = ["127.0.0.1", "localhost", "[::1]"]
+LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}
 OPEN_ENDPOINTS = {"login.show", "login.enter", "static"}
 LOGIN_EXTENSION = "pondel-logins"
 MOST_LOGIN_BYTES = 1 << 16
@@ -108,7 +109,7 @@ def secure(app: Flask, password: str | None, logins: Logins, *, behind_proxy: bo
     if password:
         app.before_request(ask_for_password)
     else:
-        app.config["TRUSTED_HOSTS"] = LOCAL_NAMES
+        app.before_request(refuse_strange_hosts)
     Talisman(
         app,
         force_https=False,
@@ -123,6 +124,16 @@ def secure(app: Flask, password: str | None, logins: Logins, *, behind_proxy: bo
     app.before_request(refuse_other_origins)
     CSRFProtect(app)
     app.register_blueprint(login_screen(password, logins))
+
+
+def refuse_strange_hosts() -> None:
+    """Answer only to names of this machine: SecurityError for any other, as of a rebound page."""
+    try:
+        name = urlsplit(f"//{request.headers.get('Host', '')}").hostname
+    except ValueError:
+        name = None
+    if name not in LOCAL_NAMES:
+        raise SecurityError("a strange host")
 
 
 def refuse_other_origins():

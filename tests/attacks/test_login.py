@@ -218,3 +218,12 @@ def test_the_key_that_signs_is_not_the_password(tmp_path):
     key = secret_key(tmp_path)
     assert security.password_print(key, "a") != security.password_print(key, "b")
     assert security.password_print(key, "a") != security.password_print(b"x" * 32, "a")
+
+
+@pytest.mark.parametrize(
+    ("host", "status"),
+    [("[::1]:8750", 200), ("127.0.0.1:1", 200), ("LOCALHOST", 200), ("evil.test", 400), ("[::1", 400)],
+)
+def test_without_a_password_only_names_of_this_machine_are_answered(tmp_path, host, status):
+    client = create_app(tmp_path, immediate=True, testing=True).test_client()
+    assert client.get("/sessions", headers={"Host": host}).status_code == status
