@@ -293,5 +293,11 @@ def test_a_reference_is_of_all_variants_and_undo_takes_it_back_from_all(tmp_path
     library.history.undo(song)
     library.history.undo(song)
     assert in_each() == {"A": [], "B": []}
+    other = session_of({"id": "kick"}, {"id": "own", "reference": True})
+    variants.put_back(song, "B", {"C": other})
+    library.edit(song, None, BringIn(part=part).apply)
+    assert in_each()["C"] == ["own", "track"], "what a variant has by itself stays"
+    library.history.undo(song)
+    assert in_each()["C"] == ["own"]
     assert [p.id for p in variants.open(song, "A").document.parts] == ["kick", "tuba"]
     library.close()

@@ -1,6 +1,6 @@
-"""Reference tracks are of the session, not of one variant: all variants have the same ones.
+"""Reference tracks belong to the session: a change of them in one variant is one of all.
 
-with_references_of(variant_b, variant_a)     # B with the references of A
+with_changed_references(variant_b, before, after)     # B with what changed from `before` to `after`
 """
 
 from __future__ import annotations
@@ -10,31 +10,27 @@ from pondel.core.losses import without
 from pondel.core.reading import parse_session, to_json
 
 
-def references_in(document: Session) -> list[Part]:
-    """The parts that are references."""
-    return [part for part in document.parts if part.reference]
+def references_in(document: Session) -> dict[str, Part]:
+    """The parts that are references, by id."""
+    return {part.id: part for part in document.parts if part.reference}
 
 
-def with_references_of(document: Session, other: Session) -> Session:
-    """A document with the references of another one of the same session.
+def with_changed_references(document: Session, before: Session, after: Session) -> Session:
+    """A document with the references that came or went between two states of another variant.
 
-    What is a reference there becomes one here; what is a part there is a part here; what is gone
-    there goes.
+    What the document has besides stays as it is.
     """
-    wanted = {part.id: part for part in references_in(other)}
-    gone = {one.id for one in references_in(document)} - {part.id for part in other.parts}
+    was, now, own = references_in(before), references_in(after), references_in(document)
+    gone = {one for one in was if not after.has_part(one)} & own.keys()
     left = without(document, parts=gone)[0] if gone else document
+    new, ended = now.keys() - was.keys(), was.keys() - now.keys()
     parts = [
-        part.model_copy(update={"reference": part.id in wanted})
-        if part.reference or part.id in wanted
-        else part
+        part.model_copy(update={"reference": part.id in new}) if part.id in new | ended else part
         for part in left.parts
     ]
     here = {part.id for part in parts}
     parts += [
-        part.model_copy(update={"group": None, "sends": []})
-        for part in wanted.values()
-        if part.id not in here
+        now[one].model_copy(update={"group": None, "sends": []}) for one in now if one in new - here
     ]
     if parts == left.parts:
         return left

@@ -195,7 +195,10 @@ class Arrivals:
         table = self._table
         own = table.select(table.created).where(table.id == arrival.id)
         later = table.select(table.part).where(
-            (table.session == arrival.session_id) & (table.state == DONE) & (table.created > own)
+            (table.session == arrival.session_id)
+            & (table.state == DONE)
+            & (table.replaces == "")
+            & (table.created > own)
         )
         ids = {row.part for row in later}
         return next((part.id for part in parts if part.id in ids), None)

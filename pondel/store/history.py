@@ -57,8 +57,9 @@ class History:
             return self._moved(session_id, revision_id)
 
     def _moved(self, session_id: str, revision_id: int) -> Revision:
+        before = self._library.head(session_id).document
         moved = self._library.move_head(session_id, revision_id)
-        self._library.share_references(session_id)
+        self._library.share_references(session_id, before, moved.document)
         return moved
 
     def neighbours(self, revision: Revision) -> Neighbours:

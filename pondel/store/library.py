@@ -28,7 +28,7 @@ from pondel.core.engine.routing import check_cycles
 from pondel.core.errors import NotFound, StaleEdit
 from pondel.core.operations.base import Done
 from pondel.core.reading import parse_session, to_json, to_text, was_looked_through
-from pondel.core.shared_references import references_in, with_references_of
+from pondel.core.shared_references import references_in, with_changed_references
 from pondel.store.analyses import Analyses
 from pondel.store.copies import DATABASE, USE_LOCK, Copies
 from pondel.store.folder import DataFolder
@@ -292,19 +292,18 @@ class Library:
         if replaced and not self._is_named(head.id):
             # Only now: a number that is free would be given to the new revision.
             self.database.execute_sql(FORGET, (head.id,))
-        if references_in(head.document) != references_in(done.document):
-            self.share_references(head.session_id)
+        self.share_references(head.session_id, head.document, done.document)
         prepare(revision, done)
         return revision
 
-    def share_references(self, session_id: str) -> None:
-        """Give all other variants of a session the references of the open one."""
-        table, sessions = self.tables.Variant, self.tables.Session
-        opened, head = sessions.get_by_id(session_id).variant, self.head(session_id)
-        others = table.select().where((table.session == session_id) & (table.name != opened))
-        for row in others:
+    def share_references(self, session_id: str, before: Session, after: Session) -> None:
+        """Let the other variants of a session have the references that came or went in the open one."""
+        if references_in(before).keys() == references_in(after).keys():
+            return
+        table, opened = self.tables.Variant, self.tables.Session.get_by_id(session_id).variant
+        for row in table.select().where((table.session == session_id) & (table.name != opened)):
             document = self.revision(session_id, row.head).document
-            shared = with_references_of(document, head.document)
+            shared = with_changed_references(document, before, after)
             if shared == document:
                 continue
             kept = self.beside(session_id, "References of the session", shared, parent=row.head)

@@ -71,21 +71,28 @@ def bound(server: BaseWSGIServer, app: Flask) -> None:
 
 def _close_an_idle_one(server: BaseWSGIServer) -> bool:
     """Close a connection that does nothing: one that never asked before one that has."""
-    idle = [one for one in server.active_channels.values() if _is_idle(one)]
+    now = time.time()
+    idle = [one for one in server.active_channels.values() if _is_idle(one, now)]
     if not idle:
         return False
     min(idle, key=lambda one: (one.has_asked, one.last_activity)).handle_close()
     return True
 
 
-def _is_idle(channel: HTTPChannel) -> bool:
+def _is_idle(channel: HTTPChannel, now: float) -> bool:
+    """Whether nothing is asked, or what is sent or received has stood still for some seconds."""
+    if channel.requests:
+        return False
     is_receiving = channel.request is not None and channel.request.headers_finished
-    return not (channel.requests or is_receiving or channel.total_outbufs_len)
+    has_stopped = now - channel.last_activity > HEADERS_S
+    return has_stopped or not (is_receiving or channel.total_outbufs_len)
 
 
 def _is_too_slow(channel: HTTPChannel, now: float) -> bool:
-    if channel.requests or channel.total_outbufs_len:
+    if channel.requests:
         return False
+    if channel.total_outbufs_len:
+        return now - channel.last_activity > IDLE_S
     request = channel.request
     if request is None:
         limit_s = IDLE_S if channel.has_asked else HEADERS_S

@@ -119,6 +119,9 @@ def test_what_is_slow_or_idle_is_closed_after_its_time(
     connections.bound(server, None)
     server.maintenance(now)
     assert channel.will_close == is_closed
+    channel.total_outbufs_len, channel.will_close = 1, False
+    server.maintenance(now)
+    assert channel.will_close == (age_s > IDLE_S), "an answer that nobody reads is not kept for good"
     channel.requests, channel.will_close = [1], False
     server.maintenance(now)
     assert not channel.will_close

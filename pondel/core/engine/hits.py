@@ -18,14 +18,14 @@ from pondel.core.refs import hits_source
 DECIMALS = 4
 """Hits are known to 0.1 ms."""
 NEAR_S = 0.030
-"""What lies this near to a removed hit is meant by it."""
+"""A removed hit removes all found hits within this distance."""
 SAME_S = 0.005
 
 
 def corrected(found_s: np.ndarray, added_s: Sequence[float], removed_s: Sequence[float]) -> np.ndarray:
     """Hits with those taken out that lie within 30 ms of a removed one, and others added.
 
-    Of hits that fall into the same 5 ms one is kept: nobody strikes 200 times a second.
+    Of hits that fall into the same 5 ms one is kept: no player strikes 200 times a second.
     """
     removed = np.sort(np.asarray(removed_s, np.float64))
     if removed.size and found_s.size:

@@ -110,8 +110,8 @@ def differ_by_ear(one: Any, other: Any, name: str = "") -> bool:
     By 1 dB of a level, or by 15 % of anything else that is a number; words have to be the same.
     """
     if isinstance(one, dict) and isinstance(other, dict):
-        told = {*one, *other} - NOT_HEARD
-        return any(differ_by_ear(one.get(key), other.get(key), key) for key in told)
+        compared = {*one, *other} - NOT_HEARD
+        return any(differ_by_ear(one.get(key), other.get(key), key) for key in compared)
     if isinstance(one, list) and isinstance(other, list):
         return len(one) != len(other) or any(
             differ_by_ear(a, b, name) for a, b in zip(one, other, strict=True)

@@ -33,7 +33,7 @@ class RoomLine(Model):
     @model_validator(mode="after")
     def _is_a_range(self) -> Self:
         if self.low_hz >= self.high_hz:
-            raise ValueError("a zone's high edge lies above its low edge")
+            raise ValueError("a zone's high edge has to be above its low edge")
         return self
 
 
